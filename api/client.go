@@ -135,7 +135,7 @@ func (c Client) Outline(ctx context.Context, session int64) (*contract.Outline, 
 func (c Client) Publish(
 	ctx context.Context, file, source string, files map[string]string,
 ) (v ContractVersion, err error) {
-	err = c.call(ctx, "POST", "/api/contracts", map[string]any{"file": file, "source": source, "files": files}, &v)
+	err = c.call(ctx, "POST", "/api/contracts", PublishContract{File: file, Source: source, Files: files}, &v)
 	return v, err
 }
 
@@ -183,10 +183,8 @@ func (c Client) Session(ctx context.Context, id int64) (s Session, err error) {
 
 // OpenTestClient opens a client within the service, which anybody may play by AskAs. It leaves when the session closes.
 func (c Client) OpenTestClient(ctx context.Context, session int64, name, role string) (test wire.Client, err error) {
-	err = c.call(
-		ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients", session), map[string]string{"name": name, "role": role},
-		&test,
-	)
+	in := OpenTestClient{Name: name, Role: role}
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients", session), in, &test)
 	return test, err
 }
 
@@ -195,13 +193,8 @@ func (c Client) OpenTestClient(ctx context.Context, session int64, name, role st
 func (c Client) AskAs(
 	ctx context.Context, session int64, test int, entity uint32, request string, args ...json.RawMessage,
 ) (d wire.Decision, err error) {
-	if args == nil {
-		args = []json.RawMessage{}
-	}
-	err = c.call(
-		ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients/%d/ask", session, test),
-		map[string]any{"entity": entity, "request": request, "args": args}, &d,
-	)
+	in := Ask{Entity: entity, Request: request, Args: args}
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients/%d/ask", session, test), in, &d)
 	return d, err
 }
 
@@ -233,7 +226,7 @@ func (c Client) SetLink(ctx context.Context, session int64, test int, l Link) (L
 
 // Close ends a session; its clients are told the reason.
 func (c Client) Close(ctx context.Context, id int64, reason string) (s Session, err error) {
-	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/close", id), map[string]string{"reason": reason}, &s)
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/close", id), CloseSession{Reason: &reason}, &s)
 	return s, err
 }
 
@@ -271,13 +264,13 @@ func (c Client) DrillOfStretch(ctx context.Context, id int64, s DrillStretch) (d
 
 // Pause stops a session's clock, or lets it run again.
 func (c Client) Pause(ctx context.Context, id int64, paused bool) (s Session, err error) {
-	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/pause", id), map[string]bool{"paused": paused}, &s)
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/pause", id), PauseSession{Paused: &paused}, &s)
 	return s, err
 }
 
 // Step runs ticks of a paused session.
 func (c Client) Step(ctx context.Context, id int64, ticks int) (s Session, err error) {
-	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/step", id), map[string]int{"ticks": ticks}, &s)
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/step", id), StepSession{Ticks: &ticks}, &s)
 	return s, err
 }
 

@@ -63,6 +63,17 @@ type SetBan struct {
 	Seconds  int64  `json:"seconds,omitempty"` // that it holds; 0 is for good
 }
 
+// LiftBan says whom to let in again.
+type LiftBan struct {
+	Player   string `json:"player"`
+	Contract string `json:"contract,omitempty"` // as in the ban
+}
+
+// SignIn is how a browser signs in: the token is traded for a cookie.
+type SignIn struct {
+	Token string `json:"token"`
+}
+
 // Act is something that an operator has done.
 type Act struct {
 	Session  int64     `json:"session,omitempty"`
@@ -142,9 +153,7 @@ func (c Client) Ban(ctx context.Context, b SetBan) (out []Ban, err error) {
 
 // LiftBan lets a player in again, and lists who is banned.
 func (c Client) LiftBan(ctx context.Context, player, contract string) (out []Ban, err error) {
-	err = c.call(
-		ctx, "POST", "/api/bans/lift", map[string]string{"player": player, "contract": contract}, &out,
-	)
+	err = c.call(ctx, "POST", "/api/bans/lift", LiftBan{Player: player, Contract: contract}, &out)
 	return out, err
 }
 

@@ -29,7 +29,7 @@ func (c Client) DeleteRecording(ctx context.Context, session int64) (out Recordi
 // Replay plays a session again, from its beginning up to a tick, 0 for its end, and holds every frame against the
 // recording.
 func (c Client) Replay(ctx context.Context, session, to int64) (out Replayed, err error) {
-	err = c.call(ctx, "POST", fmt.Sprintf("/api/recordings/%d/replay", session), map[string]int64{"to": to}, &out)
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/recordings/%d/replay", session), Replay{To: to}, &out)
 	return out, err
 }
 
@@ -118,7 +118,7 @@ func (c Client) KeptBy(ctx context.Context, who Keepers, name string) (out []Kep
 func (c Client) SetKept(
 	ctx context.Context, who Keepers, name, contract string, values map[string]json.RawMessage,
 ) (out []Kept, err error) {
-	err = c.call(ctx, "PUT", who.path(name), map[string]any{"contract": contract, "values": values}, &out)
+	err = c.call(ctx, "PUT", who.path(name), SetKept{Contract: contract, Values: values}, &out)
 	return out, err
 }
 

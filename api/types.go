@@ -95,6 +95,13 @@ type ContractVersion struct {
 	Settings    []ContractSetting `json:"settings,omitempty"` // of one version: what a session may be opened with
 }
 
+// PublishContract is a contract's text, to be checked and stored as the next version of its name.
+type PublishContract struct {
+	File   string            `json:"file,omitempty"` // that mistakes name; contract.kam without one
+	Source string            `json:"source"`
+	Files  map[string]string `json:"files,omitempty"` // what the source includes, by path
+}
+
 // ContractSetting is a setting of a contract. Default is in the JSON form of its type.
 type ContractSetting struct {
 	Name    string          `json:"name"`
@@ -142,6 +149,29 @@ type OpenSession struct {
 	World string `json:"world,omitempty"`
 	// Settings are values of the contract's settings by name; those that are not named have their defaults.
 	Settings map[string]json.RawMessage `json:"settings,omitempty"`
+}
+
+// CloseSession says why a session ends.
+type CloseSession struct {
+	Reason *string `json:"reason,omitempty"` // of 1 to 100 characters; without one it is closed by hand
+}
+
+// PauseSession says whether a session's clock stands.
+type PauseSession struct {
+	Paused *bool `json:"paused,omitempty"` // true without one
+}
+
+// StepSession says how many ticks a paused session is to run.
+type StepSession struct {
+	Ticks *int `json:"ticks,omitempty"` // 1 to 10,000; 1 without one
+}
+
+// Seat is one who has or had a seat in a session.
+type Seat struct {
+	wire.Client
+	JoinedAt   time.Time  `json:"joined_at"`
+	LeftAt     *time.Time `json:"left_at,omitempty"`
+	LeftReason string     `json:"left_reason,omitempty"`
 }
 
 // Slowness says how a session's ticks took longer than there is between two.
@@ -344,6 +374,19 @@ type Bytes struct {
 	Waiting int `json:"waiting"` // entities of which something has not been sent
 }
 
+// OpenTestClient asks for a client within the service.
+type OpenTestClient struct {
+	Name string `json:"name"`
+	Role string `json:"role,omitempty"` // the first role that the contract names without one
+}
+
+// Ask has a test client send a request. Entity 0 is the one of a shared kind, or the client's own.
+type Ask struct {
+	Entity  uint32            `json:"entity,omitempty"`
+	Request string            `json:"request"`
+	Args    []json.RawMessage `json:"args,omitempty"` // in the JSON forms of the parameters' types
+}
+
 // Hold asks a test client to press a hold and keep it pressed, or to release it. Entity 0 is the one of a shared kind,
 // or the client's own.
 type Hold struct {
@@ -493,6 +536,17 @@ type Recording struct {
 	Bytes       int64      `json:"bytes"` // compressed, with its checkpoints
 	Checkpoints int64      `json:"checkpoints"`
 	Gaps        int64      `json:"gaps"`
+}
+
+// Replay says up to which tick a session is to be played again.
+type Replay struct {
+	To int64 `json:"to,omitempty"` // 0 is its end
+}
+
+// SetKept gives a player, or a world, other values of what it keeps of a contract.
+type SetKept struct {
+	Contract string                     `json:"contract"`
+	Values   map[string]json.RawMessage `json:"values"` // by the properties' full names, such as Diver.score
 }
 
 // Replayed is what came of playing a session again.

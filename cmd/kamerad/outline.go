@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/cmd/kamerad/terminal"
+	"kamerad.example/core/asyncapi"
 	"kamerad.example/core/contract"
 )
 
@@ -21,13 +22,28 @@ func outlineCommand() *cli.Command {
 		Usage:       "show what clients are given of a contract",
 		ArgsUsage:   "FILE",
 		Description: eitherText,
-		Flags:       []cli.Flag{terminal.JSONFlag(), terminal.ServiceFlag()},
+		Flags: []cli.Flag{
+			terminal.JSONFlag(),
+			&cli.BoolFlag{
+				Name:  "asyncapi",
+				Usage: "print an AsyncAPI document of what clients and server say to each other",
+			},
+			terminal.ServiceFlag(),
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			checked, err := checkedContract(ctx, c)
 			if err != nil {
 				return err
 			}
 			o := checked.Outline()
+			if c.Bool("asyncapi") {
+				document, err := asyncapi.Document(o)
+				if err != nil {
+					return err
+				}
+				_, err = c.Root().Writer.Write(document)
+				return err
+			}
 			if c.Bool("json") {
 				return terminal.PrintJSON(c.Root().Writer, map[string]any{"fingerprint": o.Fingerprint(), "outline": o})
 			}

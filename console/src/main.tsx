@@ -15,6 +15,7 @@ const DrillsPage = lazy(() => import("./drills/page"));
 const TrialPage = lazy(() => import("./drills/trial"));
 const PlayPage = lazy(() => import("./drills/play"));
 const RecordingPage = lazy(() => import("./session/recording"));
+const CallsPage = lazy(() => import("./calls/page"));
 const SettingsPage = lazy(() => import("./settings/page"));
 
 applyTheme();
@@ -51,6 +52,8 @@ createRoot(document.getElementById("root") as HTMLElement).render(
                 <Route path="/drills" element={<DrillsPage />} />
                 <Route path="/trials/:id" element={<TrialPage />} />
                 <Route path="/trials/:id/play" element={<PlayPage />} />
+                <Route path="/calls" element={<CallsPage />} />
+                <Route path="/calls/:name" element={<CallsPage />} />
                 <Route path="/settings" element={<SettingsPage />} />
                 <Route path="*" element={<Nowhere />} />
               </Routes>

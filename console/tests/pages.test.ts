@@ -372,6 +372,21 @@ test("a session is opened, played, compared and closed by keyboard alone", async
   await c.page.getByText("This session has closed").waitFor();
 });
 
+test("every call of the API can be read, and what it takes", async () => {
+  await c.page.goto(`${c.address}/settings`);
+  await c.page.getByRole("link", { name: "what there is to call" }).click();
+  await c.page.getByLabel("Filter the calls").fill("had its value");
+  await expect.poll(() => c.page.getByRole("navigation", { name: "Calls" }).getByRole("link").count()).toBe(1);
+  await c.page.getByRole("link", { name: "/recordings/{id}/why" }).click();
+  await c.page.getByText("Takes the right to run.").waitFor();
+  await c.page.getByText("the property, such as Ana.Diver.hull").waitFor();
+  const answer = c.page.getByRole("region", { name: "The answer" });
+  expect(await answer.getByText("RecordReason").count()).toBe(1);
+  await answer.locator("summary").first().click();
+  await expect.poll(() => answer.locator("details[open] li").count()).toBeGreaterThan(0);
+  expect(await c.violations()).toEqual([]);
+});
+
 test("a service that is gone is told, and the page goes on once it is back", async () => {
   await c.page.goto(`${c.address}/sessions/1`);
   await c.page.getByText("all in step").or(c.page.getByText("on the way")).first().waitFor();

@@ -53,6 +53,9 @@ await page.goto(`${address}/drills?contract=tidewreck`);
 await page.getByRole("link", { name: "✕ failed" }).click();
 await page.getByRole("link", { name: "Show it in the sheet at its tick" }).waitFor();
 await shot("drills");
+await page.goto(`${address}/calls/openSession`);
+await page.getByRole("heading", { name: "POST /api/sessions" }).waitFor();
+await shot("calls");
 // What a service that wants tokens answers to who has none.
 const unknown = { status: 401, json: { status: 401, detail: "this service wants to know who you are", code: "token_missing" } };
 await page.route("**/api/**", (route) => route.fulfill(unknown));

@@ -79,6 +79,9 @@ func (a *API) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	case http.StatusTooManyRequests:
 		w.Header().Set("Connection", "close")
 	}
+	if err := checkAnswer(r, p.Status, api.Encode(p)); err != nil {
+		p = problems.Of(err, r)
+	}
 	problems.Send(w, p)
 }
 

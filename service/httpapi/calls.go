@@ -10,7 +10,9 @@ import (
 	"net/http"
 	"time"
 
+	"kamerad.example/api"
 	"kamerad.example/auth"
+	"kamerad.example/core/syntax"
 	"kamerad.example/service/problems"
 )
 
@@ -19,10 +21,11 @@ const BodyWithin = 10 * time.Second
 
 // Bounds of what those who call the service may hold of it.
 const (
-	smallBody    = 64 << 10         // bytes; a longer body takes one of the places for long ones
-	longBodies   = 32               // that arrive at once
-	publishings  = 2                // contracts that are checked at once: a long one takes a hundred megabytes
-	turnWithin   = 20 * time.Second // how long a call waits for such a place
+	maxBody      = 2 * syntax.MaxSource // bytes: the longest contract with its files; each call bounds it further
+	smallBody    = 64 << 10             // bytes; a longer body takes one of the places for long ones
+	longBodies   = 32                   // that arrive at once
+	publishings  = 2                    // contracts that are checked at once: a long one takes a hundred megabytes
+	turnWithin   = 20 * time.Second     // how long a call waits for such a place
 	slowToArrive = "the body did not arrive within 10 s"
 )
 
@@ -77,6 +80,7 @@ func (a *API) readBody(w http.ResponseWriter, r *http.Request) error {
 		}
 		defer leave()
 	}
+	r.Body = http.MaxBytesReader(w, r.Body, maxBody)
 	control := http.NewResponseController(w)
 	_ = control.SetReadDeadline(time.Now().Add(BodyWithin)) // what is no connection has none
 	body, err := io.ReadAll(r.Body)
@@ -111,15 +115,20 @@ func answer[T any](a *API, right auth.Right, f func(*http.Request) (T, error)) h
 			a.refuse(w, r, err)
 			return
 		}
-		send(w, out)
+		a.send(w, r, out)
 	})
 }
 
 // send answers a call with a value as JSON.
-func send(w http.ResponseWriter, out any) {
+func (*API) send(w http.ResponseWriter, r *http.Request, out any) {
+	body := api.Encode(out)
+	if err := checkAnswer(r, http.StatusOK, body); err != nil {
+		problems.Send(w, problems.Of(err, r))
+		return
+	}
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
-	_ = json.NewEncoder(w).Encode(out)
+	_, _ = w.Write(append(body, '\n'))
 }
 
 // read decodes the body of a call; an empty one leaves out as it is.

@@ -69,3 +69,17 @@ func TestAContractWaitsForItsTurn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, list, 12)
 }
+
+// An export has a bound of its own, and is not held to that of other bodies.
+func TestAnExportMayBeLongerThanAContract(t *testing.T) {
+	long := strings.Repeat(" ", maxBody+1)
+	for path, want := range map[string]int{
+		"/api/recordings": http.StatusUnprocessableEntity, // it is no export
+		"/api/contracts":  http.StatusRequestEntityTooLarge,
+	} {
+		answer := httptest.NewRecorder()
+		call := httptest.NewRequestWithContext(t.Context(), "POST", "http://127.0.0.1"+path, strings.NewReader(long))
+		everyRoute().Handler().ServeHTTP(answer, call)
+		assert.Equal(t, want, answer.Code, "%s: %s", path, answer.Body)
+	}
+}

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -30,13 +29,9 @@ type seatKey struct {
 //
 // A test client is a client of the library in this process, over a simulated link, and has no more
 // rights than any other.
-func (a *API) openTestClient(r *http.Request) (wire.Client, error) {
+func (a *API) openTestClient(r *http.Request, in api.OpenTestClient) (wire.Client, error) {
 	x, err := a.running(r)
 	if err != nil {
-		return wire.Client{}, err
-	}
-	var in struct{ Name, Role string }
-	if err := read(r, &in); err != nil {
 		return wire.Client{}, err
 	}
 	if x.Runner().Session().Contract().ByTicket(in.Role) && !operatorOf(r).Right.Includes(auth.Run) {
@@ -109,17 +104,9 @@ func (a *API) testClient(r *http.Request) (test gateway.Client, err error) {
 //
 // The request may be one that a client library would refuse to send: what the server says to it is what
 // is asked.
-func (a *API) askAsTestClient(r *http.Request) (wire.Decision, error) {
+func (a *API) askAsTestClient(r *http.Request, in api.Ask) (wire.Decision, error) {
 	test, err := a.testClient(r)
 	if err != nil {
-		return wire.Decision{}, err
-	}
-	var in struct {
-		Entity  uint32
-		Request string
-		Args    []json.RawMessage
-	}
-	if err := read(r, &in); err != nil {
 		return wire.Decision{}, err
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), 10*time.Second)
@@ -144,13 +131,9 @@ const maxHolds = 64
 // holdAsTestClient presses a hold as a test client, and keeps it pressed until it is released.
 //
 // A lease that the server ends stays ended: only another press begins a new one.
-func (a *API) holdAsTestClient(r *http.Request) (out api.Held, err error) {
+func (a *API) holdAsTestClient(r *http.Request, in api.Hold) (out api.Held, err error) {
 	test, err := a.testClient(r)
 	if err != nil {
-		return out, err
-	}
-	var in api.Hold
-	if err := read(r, &in); err != nil {
 		return out, err
 	}
 	x, err := a.running(r)
@@ -201,13 +184,9 @@ func (a *API) releaseHold(key holdKey) error {
 // writeAsTestClient writes a property as a test client.
 //
 // The server answers a write only when it refuses it, which who watches the session is told.
-func (a *API) writeAsTestClient(r *http.Request) (out api.Written, err error) {
+func (a *API) writeAsTestClient(r *http.Request, in api.Write) (out api.Written, err error) {
 	test, err := a.testClient(r)
 	if err != nil {
-		return out, err
-	}
-	var in api.Write
-	if err := read(r, &in); err != nil {
 		return out, err
 	}
 	out.Seq, err = test.Write(in.Entity, in.Property, in.Value)
@@ -232,13 +211,9 @@ func (a *API) linkOf(r *http.Request) (api.Link, error) {
 // setLink changes what a test client's link is like.
 //
 // It is set as a whole: what the call leaves out is perfect.
-func (a *API) setLink(r *http.Request) (api.Link, error) {
+func (a *API) setLink(r *http.Request, in api.Link) (api.Link, error) {
 	test, err := a.testClient(r)
 	if err != nil {
-		return api.Link{}, err
-	}
-	var in api.Link
-	if err := read(r, &in); err != nil {
 		return api.Link{}, err
 	}
 	if err := test.Link.Set(in); err != nil {

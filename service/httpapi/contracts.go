@@ -26,18 +26,12 @@ import (
 //
 // Nothing is stored of a contract with a mistake, of its own or by the service's policy. The same text under the same
 // name is not stored again: the answer is then the version that there is, with Fresh false.
-func (a *API) publish(r *http.Request) (api.ContractVersion, error) {
-	var in struct {
-		File, Source string
-		Files        contract.Files
-	}
-	if err := read(r, &in); err != nil {
-		return api.ContractVersion{}, err
-	}
+func (a *API) publish(r *http.Request, in api.PublishContract) (api.ContractVersion, error) {
 	if in.File == "" {
 		in.File = "contract.kam"
 	}
-	if err := in.Files.Check(); err != nil {
+	files := contract.Files(in.Files)
+	if err := files.Check(); err != nil {
 		return api.ContractVersion{}, problems.BadRequest("publish a contract: " + err.Error())
 	}
 	leave, err := a.publishing.take(r.Context())
@@ -45,7 +39,7 @@ func (a *API) publish(r *http.Request) (api.ContractVersion, error) {
 		return api.ContractVersion{}, err
 	}
 	defer leave()
-	c, mistakes := compile.LoadWith(in.File, in.Source, in.Files.Open)
+	c, mistakes := compile.LoadWith(in.File, in.Source, files.Open)
 	isRefused := c == nil
 	if c != nil {
 		mistakes, isRefused = a.policy.Apply(c, mistakes)

@@ -18,15 +18,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kamerad.example/api"
-	"kamerad.example/auth"
 	"kamerad.example/core/policy"
-	"kamerad.example/core/syntax"
 	"kamerad.example/journal"
 	"kamerad.example/service/door"
 	"kamerad.example/service/gateway"
@@ -122,81 +117,6 @@ func New(o Options) *API {
 	return a
 }
 
-// Handler returns the handler of all routes: API, sockets, console, metrics and health.
-//
-// /healthz says that the process answers, /readyz that it can open sessions.
-func (a *API) Handler() http.Handler {
-	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, a.outside.fromOutside, requestID, a.meters.measure)
-	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "alive") })
-	r.Get("/readyz", a.ready)
-	r.Get("/metrics", a.need(auth.Look, promhttp.HandlerFor(a.metrics, promhttp.HandlerOpts{}).ServeHTTP))
-	r.Route("/api", a.routes)
-	r.Get("/*", a.page)
-	return r
-}
-
-// routes declares the routes of the API, which stand below /api.
-//
-// A body may be as long as the longest contract with its files; each call bounds what it takes further.
-func (a *API) routes(r chi.Router) {
-	r.Use(middleware.RequestSize(2 * syntax.MaxSource))
-	r.Post("/contracts", answer(a, auth.Run, a.publish))
-	r.Get("/contracts", answer(a, auth.Look, a.contracts))
-	r.Get("/contracts/{name}", answer(a, auth.Look, a.versions))
-	r.Get("/contracts/{name}/versions/{version}", answer(a, auth.Look, a.version))
-	r.Get("/contracts/{name}/versions/{version}/report", answer(a, auth.Look, a.report))
-	r.Get("/contracts/{name}/compare", answer(a, auth.Look, a.compare))
-	r.Post("/contracts/{name}/versions/{version}/trials", answer(a, auth.Play, a.startTrial))
-	r.Get("/contracts/{name}/versions/{version}/trials", answer(a, auth.Look, a.listTrials))
-	r.Post("/contracts/{name}/versions/{version}/play", answer(a, auth.Play, a.playDrill))
-	r.Get("/trials/{trial}", answer(a, auth.Look, a.trial))
-	r.Get("/trials/{trial}/effects/{effect}/play", answer(a, auth.Look, a.playEffect))
-	r.Post("/trials/{trial}/stop", answer(a, auth.Play, a.stopTrial))
-	r.Get("/findings", answer(a, auth.Look, a.findings))
-	r.Get("/service", answer(a, auth.Look, a.serviceState))
-	r.Post("/sessions", answer(a, auth.Run, a.openSession))
-	r.Get("/sessions", answer(a, auth.Look, a.sessions))
-	r.Route("/sessions/{id}", func(r chi.Router) {
-		r.Get("/", answer(a, auth.Look, a.session))
-		r.Post("/close", answer(a, auth.Run, a.closeSession))
-		r.Post("/pause", answer(a, auth.Run, a.pause))
-		r.Post("/step", answer(a, auth.Run, a.step))
-		r.Get("/decisions", answer(a, auth.Look, a.decisions))
-		r.Get("/clients", answer(a, auth.Look, a.seats))
-		r.Post("/clients", answer(a, auth.Play, a.openTestClient))
-		r.Post("/clients/{client}/ask", answer(a, auth.Play, a.askAsTestClient))
-		r.Post("/clients/{client}/hold", answer(a, auth.Play, a.holdAsTestClient))
-		r.Post("/clients/{client}/write", answer(a, auth.Play, a.writeAsTestClient))
-		r.Get("/clients/{client}/link", answer(a, auth.Look, a.linkOf))
-		r.Post("/clients/{client}/link", answer(a, auth.Play, a.setLink))
-		r.Post("/clients/{client}/close", answer(a, auth.Play, a.closeTestClient))
-		r.Get("/outline", answer(a, auth.Look, a.outline))
-		r.Get("/drill", answer(a, auth.Run, a.drillOf))
-		r.Post("/drill/expect", answer(a, auth.Play, a.expect))
-		r.Get("/acts", answer(a, auth.Look, a.acts))
-		r.Get("/join", a.socket(true, a.gateway.Join(a.running, addressOf))) // the door asks for a ticket
-		r.Get("/watch", a.need(auth.Look, a.socket(false, a.gateway.Watch(a.running, mayLookInside))))
-	})
-	a.withRecordings(r)
-	a.withOperators(r)
-	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
-		problems.Send(
-			w,
-			&api.Problem{
-				Status: http.StatusNotFound,
-				Detail: fmt.Sprintf("the API has nothing at %s", q.URL.Path),
-				Known:  []string{"/api/contracts", "/api/sessions"},
-			},
-		)
-	})
-	r.MethodNotAllowed(func(w http.ResponseWriter, q *http.Request) {
-		problems.Answer(
-			w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path),
-		)
-	})
-}
-
 // readyWithin is how long /readyz waits for the database.
 const readyWithin = 2 * time.Second
 
@@ -214,7 +134,7 @@ func (a *API) ready(w http.ResponseWriter, r *http.Request) {
 		why = append(why, "the database does not know that this service lives")
 	}
 	if len(why) > 0 {
-		problems.Answer(w, http.StatusServiceUnavailable, strings.Join(why, "; "))
+		a.refuse(w, r, &problems.Refusal{Status: http.StatusServiceUnavailable, Detail: strings.Join(why, "; ")})
 		return
 	}
 	fmt.Fprintln(w, "ready")

@@ -20,6 +20,14 @@ type keepers struct {
 	areWorlds bool
 }
 
+// sort returns who they are.
+func (k keepers) sort() api.Keepers {
+	if k.areWorlds {
+		return api.Worlds
+	}
+	return api.Players
+}
+
 // describeKept returns what somebody keeps as the API tells it.
 func describeKept(list []store.Kept) []api.Kept {
 	out := make([]api.Kept, 0, len(list))
@@ -48,14 +56,7 @@ func (k keepers) kept(r *http.Request) ([]api.Kept, error) {
 }
 
 // set gives one of them other values of what it keeps of a contract.
-func (k keepers) set(r *http.Request) ([]api.Kept, error) {
-	in := struct {
-		Contract string
-		Values   map[string]json.RawMessage
-	}{}
-	if err := read(r, &in); err != nil {
-		return nil, err
-	}
+func (k keepers) set(r *http.Request, in api.SetKept) ([]api.Kept, error) {
 	keeper := store.Keeper{Contract: in.Contract, Name: chi.URLParam(r, "name"), IsWorld: k.areWorlds}
 	version, err := k.api.records.Version(r.Context(), in.Contract, 0)
 	if errors.Is(err, store.ErrNotFound) {

@@ -35,24 +35,6 @@ type Operators interface {
 	BackendCalls(ctx context.Context, limit int) ([]store.BackendCall, error)
 }
 
-// withOperators declares the routes of who may use the service. Only those of who calls are there without a database.
-func (a *API) withOperators(r chi.Router) {
-	r.Get("/me", answer(a, auth.Look, a.me))
-	r.Post("/sign-in", a.signIn)
-	r.Post("/sign-out", a.signOut)
-	if a.operators == nil {
-		return
-	}
-	r.Get("/tokens", answer(a, auth.Run, a.listTokens))
-	r.Post("/tokens", answer(a, auth.Run, a.makeToken))
-	r.Post("/tokens/{token}/revoke", answer(a, auth.Run, a.revokeToken))
-	r.Get("/bans", answer(a, auth.Look, a.listBans))
-	r.Post("/bans", answer(a, auth.Run, a.ban))
-	r.Post("/bans/lift", answer(a, auth.Run, a.liftBan))
-	r.Get("/acts", answer(a, auth.Run, a.allActs))
-	r.Get("/backend", answer(a, auth.Look, a.backendCalls))
-}
-
 // me says who calls.
 func (a *API) me(r *http.Request) (api.Operator, error) {
 	return a.describeOperator(operatorOf(r)), nil
@@ -82,7 +64,7 @@ func (a *API) signIn(w http.ResponseWriter, r *http.Request) {
 	if cookie != "" {
 		a.setCookie(w, r, cookie, signedInFor)
 	}
-	send(w, out)
+	a.send(w, r, out)
 }
 
 // newSignIn reads the token of who signs in, and returns the text of the cookie; it is empty where nobody has to.
@@ -93,7 +75,7 @@ func (a *API) newSignIn(w http.ResponseWriter, r *http.Request) (out api.Operato
 	if err := a.readBody(w, r); err != nil {
 		return out, "", err
 	}
-	var in struct{ Token string }
+	var in api.SignIn
 	if err := read(r, &in); err != nil {
 		return out, "", err
 	}
@@ -167,11 +149,7 @@ func (a *API) listTokens(r *http.Request) ([]api.Token, error) {
 }
 
 // makeToken makes a token. Its text is in this answer alone.
-func (a *API) makeToken(r *http.Request) (api.Token, error) {
-	var in api.NewToken
-	if err := read(r, &in); err != nil {
-		return api.Token{}, err
-	}
+func (a *API) makeToken(r *http.Request, in api.NewToken) (api.Token, error) {
 	row, err := NewTokenRow(in, operatorOf(r).Name, time.Now())
 	if err != nil {
 		return api.Token{}, problems.BadRequest(err.Error())
@@ -254,11 +232,7 @@ func (a *API) listBans(r *http.Request) ([]api.Ban, error) {
 const maxBan = 100 * 365 * 24 * 3600
 
 // ban keeps a player out, and takes the seats that it has.
-func (a *API) ban(r *http.Request) ([]api.Ban, error) {
-	var in api.SetBan
-	if err := read(r, &in); err != nil {
-		return nil, err
-	}
+func (a *API) ban(r *http.Request, in api.SetBan) ([]api.Ban, error) {
 	switch {
 	case in.Player == "" || len(in.Player) > auth.MaxPlayer:
 		return nil, problems.BadRequest(
@@ -305,11 +279,7 @@ func (a *API) checkContract(r *http.Request, name string) error {
 }
 
 // liftBan lets a player in again.
-func (a *API) liftBan(r *http.Request) ([]api.Ban, error) {
-	var in struct{ Player, Contract string }
-	if err := read(r, &in); err != nil {
-		return nil, err
-	}
+func (a *API) liftBan(r *http.Request, in api.LiftBan) ([]api.Ban, error) {
 	err := a.operators.LiftBan(r.Context(), in.Player, in.Contract)
 	if errors.Is(err, store.ErrNotFound) {
 		of := "all contracts"

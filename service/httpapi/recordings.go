@@ -11,10 +11,7 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"kamerad.example/api"
-	"kamerad.example/auth"
 	"kamerad.example/core/record"
 	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
@@ -31,35 +28,6 @@ type Recordings interface {
 }
 
 const maxListed = 500 // recordings, or players
-
-// withRecordings adds the routes of a service that records its sessions.
-func (a *API) withRecordings(r chi.Router) {
-	if a.recordings == nil {
-		return
-	}
-	r.Get("/recordings", answer(a, auth.Look, a.listRecordings))
-	r.Post("/recordings", answer(a, auth.Run, a.importRecording))
-	r.Route("/recordings/{id}", func(r chi.Router) {
-		r.Get("/", answer(a, auth.Look, a.recording))
-		r.Delete("/", answer(a, auth.Run, a.deleteRecording))
-		r.Post("/replay", answer(a, auth.Run, a.replay))
-		r.Get("/state", answer(a, auth.Run, a.pastState))
-		r.Get("/why", answer(a, auth.Run, a.why))
-		r.Get("/play", answer(a, auth.Run, a.playStretch))
-		r.Get("/drill", answer(a, auth.Run, a.drillOfStretch))
-		r.Get("/compare", answer(a, auth.Run, a.compareRecordings))
-		r.Get("/export", a.need(auth.Run, a.exportRecording))
-	})
-	for _, who := range []keepers{{a, false}, {a, true}} {
-		path := "/" + string(map[bool]api.Keepers{false: api.Players, true: api.Worlds}[who.areWorlds])
-		r.Get(path, answer(a, auth.Run, who.list))
-		r.Route(path+"/{name}", func(r chi.Router) {
-			r.Get("/", answer(a, auth.Run, who.kept))
-			r.Put("/", answer(a, auth.Run, who.set))
-			r.Delete("/", answer(a, auth.Run, who.delete))
-		})
-	}
-}
 
 // describeRecording returns a recording as the API tells it.
 func describeRecording(x store.RecordingSize) api.Recording {
@@ -126,16 +94,10 @@ func (a *API) deleteRecording(r *http.Request) (api.Recording, error) {
 }
 
 // replay plays a recording again.
-func (a *API) replay(r *http.Request) (api.Replayed, error) {
+func (a *API) replay(r *http.Request, in api.Replay) (api.Replayed, error) {
 	id, err := a.flushed(r)
 	if err != nil {
 		return api.Replayed{}, err
-	}
-	in := struct{ To int64 }{}
-	if r.ContentLength != 0 {
-		if err := read(r, &in); err != nil {
-			return api.Replayed{}, err
-		}
 	}
 	out, err := a.past.Replay(r.Context(), id, in.To)
 	return out, a.pastError(id, err)
@@ -159,7 +121,7 @@ func (a *API) pastState(r *http.Request) (api.PastState, error) {
 func (a *API) exportRecording(w http.ResponseWriter, r *http.Request) {
 	id, err := a.flushed(r)
 	if err != nil {
-		problems.Send(w, problems.Of(err, r))
+		a.refuse(w, r, err)
 		return
 	}
 	to := int64(-1)
@@ -167,7 +129,7 @@ func (a *API) exportRecording(w http.ResponseWriter, r *http.Request) {
 		to, err = numberQuery(r, "to")
 	}
 	if err != nil {
-		problems.Send(w, problems.Of(err, r))
+		a.refuse(w, r, err)
 		return
 	}
 	row, err := a.recordings.Recorded(r.Context(), id)
@@ -178,22 +140,43 @@ func (a *API) exportRecording(w http.ResponseWriter, r *http.Request) {
 	}
 	if err != nil {
 		w.Header().Del("Content-Type")
-		problems.Send(w, problems.Of(a.pastError(id, err), r))
+		a.refuse(w, r, a.pastError(id, err))
 	}
 }
 
-// maxImport bounds an export that is imported, in bytes.
-const maxImport = 512 << 20
+// Bounds of an export that is imported.
+const (
+	maxImport    = 512 << 20 // bytes
+	importWithin = 10 * time.Minute
+)
+
+// importExport answers a call with an export in its body, which is played as it arrives.
+func (a *API) importExport(w http.ResponseWriter, r *http.Request) {
+	leave, err := a.bodies.take(r.Context())
+	if err != nil {
+		a.refuse(w, r, err)
+		return
+	}
+	defer leave()
+	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(importWithin))
+	r.Body = http.MaxBytesReader(w, r.Body, maxImport)
+	out, err := a.importRecording(r)
+	if err != nil {
+		a.refuse(w, r, err)
+		return
+	}
+	a.send(w, r, out)
+}
 
 // importRecording stores an export as the recording of a session that has closed.
 func (a *API) importRecording(r *http.Request) (out api.Recording, err error) {
-	in := http.MaxBytesReader(nil, r.Body, maxImport)
-	row, err := a.past.Import(r.Context(), in)
+	row, err := a.past.Import(r.Context(), r.Body)
 	var unpublished *past.UnpublishedError
+	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &unpublished):
 		return out, &problems.Refusal{Status: http.StatusConflict, Detail: err.Error() + "; publish that text first"}
-	case errors.Is(err, context.Canceled):
+	case errors.Is(err, context.Canceled), errors.As(err, &large):
 		return out, err
 	case err != nil:
 		return out, &problems.Refusal{Status: http.StatusUnprocessableEntity, Detail: err.Error()}

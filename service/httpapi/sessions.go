@@ -27,11 +27,7 @@ import (
 const maxSteps = 10_000
 
 // openSession starts a session of a version, or of the newest one.
-func (a *API) openSession(r *http.Request) (api.Session, error) {
-	var in api.OpenSession
-	if err := read(r, &in); err != nil {
-		return api.Session{}, err
-	}
+func (a *API) openSession(r *http.Request, in api.OpenSession) (api.Session, error) {
 	if in.Version < 0 || in.Version > 1<<30 {
 		return api.Session{}, problems.BadRequest("a version is a whole number; 0 is the newest")
 	}
@@ -173,60 +169,57 @@ func (a *API) running(r *http.Request) (*gateway.Connections, error) {
 // closeSession ends a session; its clients are told.
 //
 // It answers when the session has ended and its end is stored, or could not be.
-func (a *API) closeSession(r *http.Request) (api.Session, error) {
+func (a *API) closeSession(r *http.Request, in api.CloseSession) (api.Session, error) {
 	x, err := a.running(r)
 	if err != nil {
 		return api.Session{}, err
 	}
-	in := struct{ Reason string }{"closed by hand"}
-	if err := read(r, &in); err != nil {
-		return api.Session{}, err
+	reason := "closed by hand"
+	if in.Reason != nil {
+		reason = *in.Reason
 	}
-	if in.Reason == "" || utf8.RuneCountInString(in.Reason) > 100 {
+	if reason == "" || utf8.RuneCountInString(reason) > 100 {
 		return api.Session{}, problems.BadRequest("a reason has 1 to 100 characters")
 	}
-	a.note(r, x.Runner().ID(), "closed it: "+in.Reason)
-	if err := a.registry.End(r.Context(), x, in.Reason); err != nil {
+	a.note(r, x.Runner().ID(), "closed it: "+reason)
+	if err := a.registry.End(r.Context(), x, reason); err != nil {
 		return api.Session{}, err
 	}
 	return a.session(r)
 }
 
 // pause stops or resumes the ticks of a session.
-func (a *API) pause(r *http.Request) (api.Session, error) {
+func (a *API) pause(r *http.Request, in api.PauseSession) (api.Session, error) {
 	x, err := a.running(r)
 	if err != nil {
 		return api.Session{}, err
 	}
-	in := struct{ Paused bool }{true}
-	if err := read(r, &in); err != nil {
+	isPaused := in.Paused == nil || *in.Paused
+	if err := x.Runner().Do(r.Context(), func() { x.Runner().SetPaused(isPaused) }); err != nil {
 		return api.Session{}, err
 	}
-	if err := x.Runner().Do(r.Context(), func() { x.Runner().SetPaused(in.Paused) }); err != nil {
-		return api.Session{}, err
-	}
-	a.note(r, x.Runner().ID(), map[bool]string{true: "paused it", false: "let it run on"}[in.Paused])
+	a.note(r, x.Runner().ID(), map[bool]string{true: "paused it", false: "let it run on"}[isPaused])
 	return a.describe(r, x)
 }
 
 // step runs ticks of a paused session.
 //
 // What was stepped before an error stays done.
-func (a *API) step(r *http.Request) (out api.Session, err error) {
+func (a *API) step(r *http.Request, in api.StepSession) (out api.Session, err error) {
 	x, err := a.running(r)
 	if err != nil {
 		return out, err
 	}
-	in := struct{ Ticks int }{1}
-	if err := read(r, &in); err != nil {
-		return out, err
+	ticks := 1
+	if in.Ticks != nil {
+		ticks = *in.Ticks
 	}
-	if in.Ticks < 1 || in.Ticks > maxSteps {
+	if ticks < 1 || ticks > maxSteps {
 		return out, problems.BadRequest(fmt.Sprintf("from 1 to %d ticks can be stepped at once", maxSteps))
 	}
-	a.note(r, x.Runner().ID(), fmt.Sprintf("stepped it by %d", in.Ticks))
+	a.note(r, x.Runner().ID(), fmt.Sprintf("stepped it by %d", ticks))
 	running := false
-	for i := range in.Ticks {
+	for i := range ticks {
 		// One at a time, so that messages come in between.
 		var stored func(context.Context) error
 		err := x.Runner().Do(r.Context(), func() {
@@ -322,16 +315,12 @@ func hasTranscript(x *gateway.Connections) error {
 }
 
 // expect adds to a session's drill what a client sees now of a property.
-func (a *API) expect(r *http.Request) (out api.Expected, err error) {
+func (a *API) expect(r *http.Request, in api.Expect) (out api.Expected, err error) {
 	x, err := a.running(r)
 	if err != nil {
 		return out, err
 	}
 	if err := hasTranscript(x); err != nil {
-		return out, err
-	}
-	var in api.Expect
-	if err := read(r, &in); err != nil {
 		return out, err
 	}
 	failed := x.Runner().Do(r.Context(), func() {
@@ -387,24 +376,16 @@ func (a *API) decisions(r *http.Request) ([]api.Decision, error) {
 	return out, err
 }
 
-// seatRow is who took part.
-type seatRow struct {
-	wire.Client
-	JoinedAt   time.Time  `json:"joined_at"`
-	LeftAt     *time.Time `json:"left_at,omitempty"`
-	LeftReason string     `json:"left_reason,omitempty"`
-}
-
 // seats lists who has and had a seat in a session.
-func (a *API) seats(r *http.Request) ([]seatRow, error) {
+func (a *API) seats(r *http.Request) ([]api.Seat, error) {
 	s, err := a.session(r)
 	if err != nil {
 		return nil, err
 	}
 	list, err := a.records.Seats(r.Context(), s.ID)
-	out := []seatRow{}
+	out := []api.Seat{}
 	for _, x := range list {
-		row := seatRow{
+		row := api.Seat{
 			Client:   wire.Client{Number: x.Client, Name: x.Name, Role: x.Role},
 			JoinedAt: x.JoinedAt,
 			LeftAt:   x.LeftAt,

@@ -14,11 +14,7 @@ import (
 )
 
 // startTrial begins a drill, an audit or another trial of a version and returns at once.
-func (a *API) startTrial(r *http.Request) (api.Trial, error) {
-	var in api.StartTrial
-	if err := read(r, &in); err != nil {
-		return api.Trial{}, err
-	}
+func (a *API) startTrial(r *http.Request, in api.StartTrial) (api.Trial, error) {
 	version, err := a.versionOfPath(r)
 	if err != nil {
 		return api.Trial{}, err
@@ -27,11 +23,7 @@ func (a *API) startTrial(r *http.Request) (api.Trial, error) {
 }
 
 // playDrill runs one drill of a version at once, and returns what who watches it would have seen.
-func (a *API) playDrill(r *http.Request) (api.PlayedDrill, error) {
-	var in api.PlayDrill
-	if err := read(r, &in); err != nil {
-		return api.PlayedDrill{}, err
-	}
+func (a *API) playDrill(r *http.Request, in api.PlayDrill) (api.PlayedDrill, error) {
 	version, err := a.versionOfPath(r)
 	if err != nil {
 		return api.PlayedDrill{}, err

@@ -1,6 +1,7 @@
 // What whoever looks can set, which keys there are, and how the service gets on.
 
 import { useEffect, useState } from "react";
+import { Link } from "react-router";
 import { api, message, type ServiceState } from "../shared/api";
 import { signedOut, useMe } from "../shared/me";
 import { Bar } from "../shared/bar";
@@ -86,6 +87,12 @@ export default function SettingsPage() {
               <dd className="value">{(service.records_dropped + service.refused_dropped).toLocaleString("en")}</dd>
               <dt className="text-muted">Sessions that failed inside</dt>
               <dd className="value">{service.sessions_failed.toLocaleString("en")}</dd>
+              <dt className="text-muted">Calls for programs</dt>
+              <dd>
+                <Link className="link" to="/calls">
+                  what there is to call
+                </Link>
+              </dd>
               <dt className="text-muted">Figures for machines</dt>
               <dd>
                 <a className="link" href="/metrics">

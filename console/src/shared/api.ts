@@ -1,5 +1,6 @@
 // What the service answers, and the calls that the console makes.
 
+import type { ApiDocument } from "../calls/document";
 import { signedOut, type Me } from "./me";
 
 export type Type = {
@@ -445,6 +446,7 @@ export const api = {
   signOut: () => call<void>("POST", "/sign-out"),
   acts: (id: number) => call<Act[]>("GET", `/sessions/${id}/acts`),
   service: () => call<ServiceState>("GET", "/service"),
+  document: () => call<ApiDocument>("GET", "/openapi.json"),
   sessions: () => call<Session[]>("GET", "/sessions"),
   session: (id: number) => call<Session>("GET", `/sessions/${id}`),
   contracts: () => call<Version[]>("GET", "/contracts"),

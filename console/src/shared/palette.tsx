@@ -34,6 +34,7 @@ export function Palette() {
     go("Contracts", "Pages", "/contracts"),
     go("Drills and audit", "Pages", "/drills"),
     go("Settings", "Pages", "/settings"),
+    go("Calls of the API", "Pages", "/calls"),
     ...sessions
       .filter((s) => s.open)
       .map((s) => go(`Session ${s.id} of ${s.contract}`, "Sessions", `/sessions/${s.id}`)),
