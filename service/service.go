@@ -35,6 +35,7 @@ import (
 	"kamerad.example/service/httpapi"
 	"kamerad.example/service/registry"
 	"kamerad.example/service/runner"
+	"kamerad.example/service/traces"
 	"kamerad.example/service/trials"
 	"kamerad.example/store"
 )
@@ -98,6 +99,9 @@ type Options struct {
 	// KeepOpen leaves sessions open when the service stops: the next one goes on with them. It takes Recordings.
 	KeepOpen bool
 
+	// Traces follows requests; nil for nothing. The service closes it.
+	Traces *traces.Traces
+
 	// Policy is what contracts are held against when they are published; nil asks nothing.
 	Policy *policy.Policy
 	// SessionMemory is how many bytes the entities of one session may take, and what its clients are told of them; see
@@ -124,6 +128,7 @@ type Service struct {
 	registry    *registry.Registry
 	trials      *trials.Trials
 	handler     http.Handler
+	traces      *traces.Traces // nil for none
 	metrics     *prometheus.Registry
 }
 
@@ -142,6 +147,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	}
 	v.metrics = metrics
 	v.certificate = o.Certificate
+	v.traces = o.Traces
 	v.gateway.SendBuffer = o.SendBuffer
 	v.gateway.Decided = o.Decided
 	if err := v.makeDoor(ctx, &o); err != nil {
@@ -154,6 +160,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Meters:   runner.NewMeters(metrics),
 		Memory:   o.SessionMemory,
 		KeepOpen: o.KeepOpen,
+		Traces:   o.Traces,
 	}
 	if o.Recordings != nil {
 		v.journal = journal.New(o.Recordings)
@@ -207,6 +214,7 @@ func (v *Service) makeHandler(o Options) {
 		Metrics:   v.metrics,
 		Console:   o.Console,
 		Policy:    o.Policy,
+		Traces:    o.Traces,
 	}
 	if v.journal != nil {
 		routes.Journal = v.journal.State

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"strings"
 	"sync"
 	"time"
@@ -96,8 +97,16 @@ func (v *Service) stop(shut func(ctx context.Context) error) error {
 	if err := <-closed; err != nil {
 		missed.add("some calls did not end in time")
 	}
+	last, cancelLast := context.WithTimeout(context.Background(), tracesWithin)
+	defer cancelLast()
+	if err := v.traces.Close(last); err != nil {
+		slog.Warn("the last traces are lost", "error", err)
+	}
 	return missed.err()
 }
+
+// tracesWithin is how long a service that stops waits for who collects traces.
+const tracesWithin = time.Second
 
 // ended waits for something until a deadline, and reports whether it ended.
 func ended(ctx context.Context, wait func()) bool {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"net"
@@ -15,6 +16,7 @@ import (
 	"kamerad.example/service"
 	"kamerad.example/service/door"
 	"kamerad.example/service/httpapi"
+	"kamerad.example/service/traces"
 )
 
 // isLoopback reports whether an address to listen on can be reached from this machine alone.
@@ -100,7 +102,7 @@ func outsideOf(c *cli.Command) (out httpapi.Outside, err error) {
 }
 
 // secureOptions adds to the options of a service who may use it, and from where.
-func secureOptions(c *cli.Command, o *service.Options) (err error) {
+func secureOptions(ctx context.Context, c *cli.Command, o *service.Options) (err error) {
 	o.Outside, err = outsideOf(c)
 	if err != nil {
 		return err
@@ -126,6 +128,12 @@ func secureOptions(c *cli.Command, o *service.Options) (err error) {
 	o.Backend, o.BackendKey, err = backendOf(c)
 	if err != nil {
 		return err
+	}
+	if endpoint := c.String("traces"); endpoint != "" {
+		o.Traces, err = traces.New(ctx, endpoint, c.Float("traces-share"))
+		if err != nil {
+			return err
+		}
 	}
 	if file := c.String("tls-cert"); file != "" {
 		o.Certificate, err = service.OpenCertificate(file, c.String("tls-key"))

@@ -33,7 +33,7 @@ const maxSessionMemory = 1 << 20
 // serveFlags are the flags of whatever runs a service. Each of them is a setting in the file as well.
 func serveFlags(f *configFile) []cli.Flag {
 	return slices.Concat(
-		whereFlags(f), databaseSettings(f), doorFlags(f), limitFlags(f), runFlags(f), fileFlags(f),
+		whereFlags(f), databaseSettings(f), doorFlags(f), limitFlags(f), runFlags(f), traceFlags(f), fileFlags(f),
 	)
 }
 
@@ -138,6 +138,30 @@ func limitFlags(f *configFile) []cli.Flag {
 			Value:     d.Bytes,
 			Sources:   f.sources("address-bytes"),
 			Validator: notNegative[float64],
+		},
+	}
+}
+
+// traceFlags are the flags that say who is told the way of requests.
+func traceFlags(f *configFile) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name: "traces",
+			Usage: "tell the way of requests to the OpenTelemetry collector at this `URL`, by OTLP over HTTP; such as " +
+				"http://127.0.0.1:4318",
+			Sources: f.sources("traces"),
+		},
+		&cli.FloatFlag{
+			Name:    "traces-share",
+			Usage:   "with --traces: a `SHARE` of the requests, from 0 to 1",
+			Value:   0.01,
+			Sources: f.sources("traces-share"),
+			Validator: func(share float64) error {
+				if !(share >= 0 && share <= 1) {
+					return errors.New("a share is from 0 to 1")
+				}
+				return nil
+			},
 		},
 	}
 }
@@ -479,7 +503,7 @@ func serveWith(ctx context.Context, c *cli.Command, o service.Options, started b
 	if err := checkListen(c, o.DoorRecords != nil); err != nil {
 		return err
 	}
-	if err := secureOptions(c, &o); err != nil {
+	if err := secureOptions(ctx, c, &o); err != nil {
 		return err
 	}
 	if c.String("as") == "" { // else the terminal is the host's

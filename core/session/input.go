@@ -70,6 +70,9 @@ func (r *Request) Name() string {
 	return r.declaration.FullName()
 }
 
+// Seq returns the number that the client gave the request.
+func (r *Request) Seq() uint64 { return r.ask.Seq }
+
 // ReadRequest checks a request against the contract. It may be called by any goroutine, so that reading does not take
 // the time of ticks.
 func (s *Session) ReadRequest(ask wire.Ask) Request {

@@ -245,7 +245,7 @@ func (s *Connections) handle(m *inboundMessage) {
 		c.progress.noteConfirmed(min(m.Confirmed, s.runner.Session().Now()), s.clock.passed)
 	}
 	if m.Type == wire.MessageAsk && c.oldestRequest.IsZero() {
-		c.oldestRequest = m.at
+		c.oldestRequest = m.At
 		s.awaitingDecision = append(s.awaitingDecision, c)
 	}
 	s.handled++
@@ -260,7 +260,7 @@ func (s *Connections) readMessage(m *inboundMessage, c *connection, raw []byte, 
 		return err
 	}
 	m.from = c
-	m.at = now
+	m.At = now
 	return nil
 }
 
@@ -288,7 +288,6 @@ func (s *Connections) deliver(l inboundMessage) bool {
 type inboundMessage struct {
 	runner.Message
 	from *connection
-	at   time.Time // when it was read
 }
 
 // checkProgress looks after clients that do not take what they are sent: one that is behind gets a snapshot once it has

@@ -91,12 +91,12 @@ func seatOf(j wire.Join, pipe, json bool) seatRequest {
 
 // saidReady is a client's message that it is ready.
 func saidReady(c *connection, at time.Time) *inboundMessage {
-	return &inboundMessage{Message: runner.Message{Type: wire.MessageReady}, from: c, at: at}
+	return &inboundMessage{Message: runner.Message{Type: wire.MessageReady, At: at}, from: c}
 }
 
 // saidSeen is a client's message that it has applied the frames up to a tick.
 func saidSeen(c *connection, tick int64, at time.Time) *inboundMessage {
-	return &inboundMessage{Message: runner.Message{Type: wire.MessageSeen, Confirmed: tick}, from: c, at: at}
+	return &inboundMessage{Message: runner.Message{Type: wire.MessageSeen, Confirmed: tick, At: at}, from: c}
 }
 
 // dial opens a connection to the session and says nothing.

@@ -28,6 +28,7 @@ import (
 	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
 	"kamerad.example/service/registry"
+	"kamerad.example/service/traces"
 	"kamerad.example/service/trials"
 	"kamerad.example/store"
 )
@@ -62,6 +63,7 @@ type Options struct {
 	Recordings Recordings
 	Console    fs.FS          // the built web console; without an index.html it is said how to build it
 	Policy     *policy.Policy // that contracts are held against when they are published; nil asks nothing
+	Traces     *traces.Traces // follow calls; nil for nothing
 }
 
 // API answers the HTTP API.
@@ -81,7 +83,8 @@ type API struct {
 	meters     *meters
 	console    fs.FS
 	policy     *policy.Policy
-	bodies     places // of long bodies that arrive
+	traces     *traces.Traces // nil for none
+	bodies     places         // of long bodies that arrive
 	publishing places
 
 	mu    sync.Mutex // guards tests and holds
@@ -105,6 +108,7 @@ func New(o Options) *API {
 		meters:     newMeters(o.Metrics),
 		console:    o.Console,
 		policy:     o.Policy,
+		traces:     o.Traces,
 		bodies:     make(places, longBodies),
 		publishing: make(places, publishings),
 		tests:      map[seatKey]gateway.Client{},

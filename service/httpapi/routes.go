@@ -447,7 +447,7 @@ func (k keepers) routes(who string) []route {
 // Handler returns the handler of all routes: API, sockets, console, metrics and health.
 func (a *API) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, a.outside.fromOutside, requestID, a.meters.measure)
+	r.Use(middleware.Recoverer, a.outside.fromOutside, requestID, a.traces.Calls, a.meters.measure)
 	below := chi.NewRouter()
 	below.NotFound(a.unknownRoute)
 	below.MethodNotAllowed(a.wrongMethod)

@@ -124,6 +124,7 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 		Log:       log,
 		Players:   g.recordings,
 		Meters:    g.meters,
+		Requests:  g.traces.Session(row.ID, row.Contract),
 		Paused:    p.Options.Paused,
 		Settings:  p.Options.Settings,
 		Failed:    func() { g.failures.Add(1) },

@@ -38,6 +38,7 @@ import (
 	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
 	"kamerad.example/service/runner"
+	"kamerad.example/service/traces"
 	"kamerad.example/store"
 )
 
@@ -66,6 +67,8 @@ type Options struct {
 	// Journal stores what sessions are given, and Recordings has it; nil for sessions that end with the process.
 	Journal    *journal.Journal
 	Recordings Recordings
+	// Traces follows what clients ask; nil for nothing.
+	Traces *traces.Traces
 	// KeepOpen leaves sessions open when the service stops, so that the next one goes on with them; it takes a Journal.
 	KeepOpen bool
 }
@@ -76,6 +79,7 @@ type Registry struct {
 	recorder        runner.Recorder
 	gateway         *gateway.Gateway
 	meters          *runner.Meters
+	traces          *traces.Traces // nil for none
 	memory          int64
 	journal         *journal.Journal // nil for none
 	recordings      Recordings       // nil for none
@@ -97,6 +101,7 @@ func New(o Options) *Registry {
 		recorder:   o.Recorder,
 		gateway:    o.Gateway,
 		meters:     o.Meters,
+		traces:     o.Traces,
 		memory:     o.Memory,
 		journal:    o.Journal,
 		recordings: o.Recordings,
@@ -260,6 +265,7 @@ func (g *Registry) assemble(
 		Log:      log,
 		Players:  g.recordings,
 		Meters:   g.meters,
+		Requests: g.traces.Session(row.ID, row.Contract),
 		Paused:   in.Paused,
 		Seed:     in.Seed,
 		Settings: in.Settings,

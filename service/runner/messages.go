@@ -2,6 +2,7 @@ package runner
 
 import (
 	"log/slog"
+	"time"
 
 	"golang.org/x/time/rate"
 
@@ -12,8 +13,9 @@ import (
 // Message is a message of a client that was read and not handled yet.
 type Message struct {
 	Type      wire.MessageType
-	Confirmed int64 // the tick that it confirms; 0 for none
-	size      int   // in bytes, as it came
+	Confirmed int64     // the tick that it confirms; 0 for none
+	At        time.Time // when it was read; whoever read it sets that
+	size      int       // in bytes, as it came
 	request   *session.Request
 	steering  session.Steering
 	text      string           // of a log line
@@ -81,6 +83,7 @@ func (r *Runner) Handle(client int, m *Message) {
 		r.Leave(client, "the client left")
 	case wire.MessageAsk:
 		r.noteSent(client, m)
+		r.requests.Asked(client, m.request.Seq(), m.request.Name(), m.At)
 		r.session.Ask(client, *m.request)
 	case wire.MessagePress, wire.MessageRelease, wire.MessageWrite:
 		r.noteSent(client, m)

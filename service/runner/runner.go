@@ -33,6 +33,7 @@ import (
 	"kamerad.example/core/transcript"
 	"kamerad.example/journal"
 	"kamerad.example/service/observe"
+	"kamerad.example/service/traces"
 	"kamerad.example/store"
 )
 
@@ -111,6 +112,9 @@ type Options struct {
 	// Recovered has, for a session that goes on, the hashes of the tokens of its seats by client; nil for a new one.
 	Recovered map[int][][]byte
 
+	// Requests follows what clients ask; nil for nothing.
+	Requests *traces.Requests
+
 	// Failed is called when the session has failed inside; nil for nothing.
 	Failed func()
 	// Ended is called, on a goroutine of its own, when the contract ends the session or it has failed inside: whoever
@@ -132,6 +136,7 @@ type Runner struct {
 	players  Players         // nil when nothing is kept
 	loading  map[string]bool // names of players whose kept values are being read, to join
 	meters   *Meters
+	requests *traces.Requests // nil for none
 	now      func() time.Time
 
 	connections Connections
@@ -177,6 +182,7 @@ func New(o Options) *Runner {
 		settings:      o.Session.PublicSettings(),
 		recorder:      o.Recorder,
 		meters:        o.Meters,
+		requests:      o.Requests,
 		now:           o.Now,
 		inbox:         make(chan func(), inboxSize),
 		stop:          make(chan ending, 1),

@@ -8,6 +8,7 @@ import (
 	"kamerad.example/api"
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
+	"kamerad.example/service/traces"
 	"kamerad.example/store"
 )
 
@@ -22,10 +23,12 @@ func (r *Runner) Tick() {
 	}
 	r.session.UseMemory(r.connections.FrameMemory())
 	step := r.session.Tick()
+	computed := r.now()
 	if r.transcript != nil {
 		r.transcript.Ticked(step)
 	}
 	r.connections.Send(step, began)
+	r.requests.Decided(step.Tick, step.Decisions, traces.Times{Began: began, Computed: computed, Sent: r.now()})
 	if r.log != nil {
 		r.log.Ticked(r.session, step, began)
 		r.releaseLeases()

@@ -140,6 +140,7 @@ func StartAt(t testing.TB, database, listen string, command ...string) *Process 
 	p.start(listen)
 	t.Cleanup(func() {
 		p.Stop()
+		p.checkSecrets()
 		if t.Failed() {
 			t.Log("the service said:\n" + p.Log())
 		}
