@@ -147,7 +147,7 @@ func traceFlags(f *configFile) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
 			Name: "traces",
-			Usage: "tell the way of requests to the OpenTelemetry collector at this `URL`, by OTLP over HTTP; such as " +
+			Usage: "tell the way of requests to the OpenTelemetry collector at this `URL`, by OTLP over HTTP; as in " +
 				"http://127.0.0.1:4318",
 			Sources: f.sources("traces"),
 		},

@@ -380,10 +380,14 @@ func (a *auditor) record(i input) {
 // round plays one session; a full one has a client in every seat.
 //
 // Honest clients come first, so that they have the same numbers whoever attacks: three of the first
-// role and one of each other, then an attacker of each role, and one that never says that it is ready.
+// role and one of each other, then an attacker of each role, and one that never says that it is ready. A session has
+// one logic process, which attacks.
 func (a *auditor) round(ctx context.Context, ticks int, full bool) error {
 	c := a.contract
 	for i, role := range c.Roles {
+		if role == contract.LogicRole && c.Logic != nil {
+			continue
+		}
 		for range map[bool]int{true: 3, false: 1}[i == 0] {
 			if err := a.join(role, false, false); err != nil {
 				return err

@@ -83,6 +83,9 @@ func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions)
 	}
 	defer a.leave()
 	for i, role := range c.Roles {
+		if role == contract.LogicRole && c.Logic != nil {
+			continue // the session has its own, or waits for it: nobody takes its place
+		}
 		if err := a.join(ctx, role, false, false); err != nil {
 			return nil, fmt.Errorf("audit the session: seat a witness: %w", err)
 		}

@@ -106,6 +106,7 @@ const (
 	OpKeyPut     // the same; a key that is missing is put in
 	OpViewer     // r[a] = the viewer
 	OpNow        // r[a] = the session's clock
+	OpLogic      // r[a] = the client that is the logic process
 	OpRole       // r[a] = the role of the client r[b]
 	OpName       // r[a] = the name of the client r[b]
 	OpKnown      // r[a] = the client r[b], or none if it is gone

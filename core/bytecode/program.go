@@ -17,6 +17,8 @@ type Program struct {
 	OnJoin            *Code    // nil when the contract has none, as the next three
 	OnLost            *Code
 	OnBack            *Code
+	OnSilent          *Code
+	OnHeard           *Code
 	OnLeave           *Code
 	Kinds             []KindCode
 	Indexes           []Index // by kind
@@ -104,7 +106,7 @@ func (p *Program) EachCode(f func(c *Code)) {
 		}
 	}
 	each(p.Pauses...)
-	each(p.OnJoin, p.OnLost, p.OnBack, p.OnLeave)
+	each(p.OnJoin, p.OnLost, p.OnBack, p.OnLeave, p.OnSilent, p.OnHeard)
 	for i := range p.Kinds {
 		k := &p.Kinds[i]
 		each(k.Start, k.Spawn, k.Despawn, k.Tick, k.OwnerLost, k.OwnerLeave)

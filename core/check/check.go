@@ -199,7 +199,16 @@ func (c *builder) declared(what string, name syntax.Ident, at syntax.Span) *cont
 // contractHandler puts a handler of the contract itself among the others.
 func (c *builder) contractHandler(d *syntax.Handler, handlers map[string]*syntax.Handler) {
 	switch d.On.Text {
-	case "join", "lost", "back", "leave":
+	case "join", "lost", "back", "leave", "silent", "heard":
+		if d.Param.Text == "" && c.Contract.Logic == nil {
+			c.Fail(
+				d.On.At,
+				"no-logic",
+				fmt.Sprintf("`on %s` is about the logic process, and the contract has none", d.On.Text),
+				"declare it: `logic silent after 500ms`",
+			)
+			return
+		}
 		if other := handlers[d.On.Text]; other != nil {
 			c.Fail(
 				d.At, "repeated",
@@ -211,8 +220,10 @@ func (c *builder) contractHandler(d *syntax.Handler, handlers map[string]*syntax
 		handlers[d.On.Text] = d
 	default:
 		c.Fail(
-			d.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text),
-			"a contract can have on join(c), on lost(c), on back(c) and on leave(c)",
+			d.On.At,
+			"unknown-name",
+			fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text),
+			"a contract can have on join(c), on lost(c), on back(c), on leave(c), and of its logic on silent, on heard",
 		)
 	}
 }
@@ -230,12 +241,16 @@ func (c *builder) contractHandlers(handlers map[string]*syntax.Handler) {
 		{"lost", &c.Contract.OnLost},
 		{"back", &c.Contract.OnBack},
 		{"leave", &c.Contract.OnLeave},
+		{"silent", &c.Contract.OnSilent},
+		{"heard", &c.Contract.OnHeard},
 	} {
 		if d := handlers[h.name]; d != nil {
 			env := &typing.Scope{Unit: c.Unit}
 			env.Enter()
-			// A handler has to name its client, and need not do anything with it.
-			env.Used[env.Declare(d.Param, &contract.Type{Form: contract.FormClient})] = true
+			if d.Param.Text != "" {
+				// A handler has to name its client, and need not do anything with it.
+				env.Used[env.Declare(d.Param, &contract.Type{Form: contract.FormClient})] = true
+			}
 			*h.to = env.Body(d.Body, d.At)
 		}
 	}
@@ -277,7 +292,22 @@ func (c *builder) header(f *syntax.File) {
 			}
 		}
 	}
-	// These count in ticks, whose rate may stand below them.
+	if len(c.Contract.Roles) == 0 {
+		c.Contract.Roles = []string{"player"}
+	}
+	c.headerTicks(f, once)
+	// After a mistake in the text the name may be there and have been skipped.
+	if seen["a name"] == nil && !c.Unread {
+		c.Fail(
+			syntax.Span{}, "no-header", "the contract has no name",
+			"begin with a line such as `contract tidewreck language 2`",
+		)
+	}
+}
+
+// headerTicks reads those of the lines that count in ticks, whose rate may stand below them. once reports whether a
+// line is the first of its sort.
+func (c *builder) headerTicks(f *syntax.File, once func(d syntax.Decl, what string) bool) {
 	for _, d := range f.Decls {
 		switch d := d.(type) {
 		case *syntax.Seats:
@@ -293,18 +323,42 @@ func (c *builder) header(f *syntax.File) {
 				c.Bounded(d.Count.At, "the number of strikes", d.Count.Value, 1, contract.MaxLimit) {
 				c.Contract.Strikes, c.Contract.Window = int(d.Count.Value), c.Ticks(d.Window.At, d.Window.Value)
 			}
+		case *syntax.Logic:
+			if once(d, "a line about its logic") {
+				c.logic(d)
+			}
 		}
 	}
-	// After a mistake in the text the name may be there and have been skipped.
-	if seen["a name"] == nil && !c.Unread {
+}
+
+// Bounds of the time after which a logic process counts as silent, in ticks: a frame takes one to come, and its
+// confirmation one to be heard.
+const (
+	minSilent = 3
+	maxSilent = 60 * contract.MaxTickRate
+)
+
+// logic reads the line about the contract's logic, whose role is the last one.
+func (c *builder) logic(d *syntax.Logic) {
+	silent := c.Ticks(d.Silent.At, d.Silent.Value)
+	if !c.Bounded(d.Silent.At, "the number of silent ticks", silent, minSilent, maxSilent) {
+		return
+	}
+	if slices.Contains(c.Contract.Roles, contract.LogicRole) {
 		c.Fail(
-			syntax.Span{}, "no-header", "the contract has no name",
-			"begin with a line such as `contract tidewreck language 2`",
+			d.At,
+			"clash",
+			"the contract has a role `logic` already",
+			"take it from `roles`: this line makes it, by ticket",
 		)
+		return
 	}
-	if len(c.Contract.Roles) == 0 {
-		c.Contract.Roles = []string{"player"}
+	if !c.Bounded(d.At, "the number of roles", int64(len(c.Contract.Roles)+1), 1, contract.MaxRoles) {
+		return
 	}
+	c.Contract.Logic = &contract.Logic{Role: len(c.Contract.Roles), Silent: silent}
+	c.Contract.TicketRoles |= 1 << len(c.Contract.Roles)
+	c.Contract.Roles = append(c.Contract.Roles, contract.LogicRole)
 }
 
 // name reads the line with the contract's name, which has to be the first.

@@ -132,7 +132,7 @@ func readsBeside(x *contract.Expr) (why string) {
 				why = "other entities or clients"
 			}
 		case contract.OpOwner, contract.OpEntityOf, contract.OpShared, contract.OpExists, contract.OpName,
-			contract.OpRole, contract.OpNumber:
+			contract.OpRole, contract.OpNumber, contract.OpLogic:
 			why = "another entity or a client"
 		case contract.OpSeen:
 			why = "what clients have confirmed"

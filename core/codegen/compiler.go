@@ -213,7 +213,7 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 			return readsOf(v, lets, out)
 		}
 	case contract.OpGet, contract.OpComputed, contract.OpSince, contract.OpPath, contract.OpQuery, contract.OpCallFn,
-		contract.OpEntityOf, contract.OpOwner, contract.OpRole, contract.OpExists, contract.OpSeen,
+		contract.OpEntityOf, contract.OpOwner, contract.OpRole, contract.OpExists, contract.OpSeen, contract.OpLogic,
 		contract.OpPublic:
 		out = append(out, x)
 		if x.Op == contract.OpQuery {
@@ -245,7 +245,7 @@ func (g *compiler) noteRead(x *contract.Expr) {
 			return
 		}
 		g.emit(bytecode.OpChangedAny, operands{k: -2})
-	case contract.OpEntityOf, contract.OpRole:
+	case contract.OpEntityOf, contract.OpRole, contract.OpLogic:
 		g.emit(bytecode.OpChangedAny, operands{k: -1})
 	default:
 		// Queries, functions and whether something is there: anything may have changed it.

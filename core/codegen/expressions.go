@@ -241,6 +241,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		g.emit(bytecode.OpViewer, operands{a: dst})
 	case contract.OpNow:
 		g.emit(bytecode.OpNow, operands{a: dst})
+	case contract.OpLogic:
+		g.emit(bytecode.OpLogic, operands{a: dst})
 	case contract.OpOwner:
 		g.emit(bytecode.OpOwner, operands{a: dst, b: g.entity(x.Args[0])})
 	case contract.OpSelf, contract.OpShared, contract.OpEntityOf:

@@ -72,6 +72,7 @@ type Contract struct {
 	Window   int64    // ticks
 	Roles    []string // the first is the one that a client without a wish gets
 	Result   *Type    // of what a session comes to, for who runs it; nil when none is declared
+	Logic    *Logic   // the process of the game's own that plays with; nil when none is declared
 	// TicketRoles are the roles that only a ticket gives which names them, as a bit set over Roles.
 	TicketRoles uint64
 	Enums       []*Enum
@@ -88,6 +89,8 @@ type Contract struct {
 	OnLost      *Body     // its connection is gone
 	OnBack      *Body     // it is there again
 	OnLeave     *Body     // its seat ends
+	OnSilent    *Body     // nothing has been heard of the logic process for some time; nil when absent
+	OnHeard     *Body     // the logic process is heard, for the first time or again; nil when absent
 	Texts       []string  // all texts that the contract names; one in a constant is its place here, the empty one is 0
 	Memory      []int64   // the lists, maps and records that are constant
 	Source      *syntax.Source
@@ -97,6 +100,34 @@ type Contract struct {
 	AsksSeen    bool        // some body asks what clients have confirmed
 	RolesChange bool        // a body may give a client another role
 	Declared    []*Declared // types and constants, in the order of the text
+}
+
+// LogicRole is the name of the role that the logic process has.
+const LogicRole = "logic"
+
+// Logic is a process of the game's own, such as its physics: a client by ticket, of which a session has one at most. It
+// counts as silent when it has confirmed no tick of the last Silent ones.
+type Logic struct {
+	Role   int   // its place in Roles
+	Silent int64 // ticks
+}
+
+// OwnHandler is a handler of the contract itself.
+type OwnHandler struct {
+	Name string // such as `on join`
+	Body *Body  // nil when the contract has none
+}
+
+// Handlers returns all that a contract can have of its own, in one order.
+func (c *Contract) Handlers() []OwnHandler {
+	return []OwnHandler{
+		{"on join", c.OnJoin},
+		{"on lost", c.OnLost},
+		{"on back", c.OnBack},
+		{"on leave", c.OnLeave},
+		{"on silent", c.OnSilent},
+		{"on heard", c.OnHeard},
+	}
 }
 
 // ByteLimit says how many bytes a client is sent in any second. What does not fit waits, and what is nearest goes
@@ -303,6 +334,17 @@ type SetBy struct {
 	Rule   *Body // nil for any
 }
 
+// who says who writes the property, as outlines tell it: owner, logic, or another client.
+func (s *SetBy) who() string {
+	switch {
+	case s.Owner:
+		return "owner"
+	case s.By.Value != nil && s.By.Value.Op == OpLogic:
+		return LogicRole
+	}
+	return "client"
+}
+
 // Follows says how a property moves: by the Rate property each second, or attached to the property To of what Holder
 // refers to.
 type Follows struct {
@@ -489,6 +531,7 @@ const (
 	OpCaller
 	OpViewer
 	OpNow      // the session's clock
+	OpLogic    // the client that is the logic process
 	OpSetting  // Num its slot
 	OpOwner    // Args[0] an entity
 	OpEntityOf // Args[0] a client, Kind: its entity of a per-role kind

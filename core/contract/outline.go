@@ -354,7 +354,7 @@ func (c *Contract) property(p *Property) PropertyOutline {
 		Clauses: p.Clauses,
 	}
 	if p.Set != nil {
-		out.SetBy = map[bool]string{true: "owner", false: "client"}[p.Set.Owner]
+		out.SetBy = p.Set.who()
 	}
 	if f := p.Follows; p.Moves() {
 		out.Follows = f.Rate.Name

@@ -212,10 +212,9 @@ func (c *Contract) Pieces() []Piece {
 			out = append(out, p)
 		}
 	}
-	add(Piece{Name: "on join"}, c.OnJoin)
-	add(Piece{Name: "on lost"}, c.OnLost)
-	add(Piece{Name: "on back"}, c.OnBack)
-	add(Piece{Name: "on leave"}, c.OnLeave)
+	for _, h := range c.Handlers() {
+		add(Piece{Name: h.Name}, h.Body)
+	}
 	return out
 }
 

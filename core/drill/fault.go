@@ -36,10 +36,10 @@ func bodyNames(c *contract.Contract) (out []string) {
 			out = append(out, name)
 		}
 	}
-	add("on join", true) // entities come with it, and their `on spawn`
-	add("on lost", c.OnLost != nil)
-	add("on back", c.OnBack != nil)
-	add("on leave", true)
+	for _, h := range c.Handlers() {
+		// Entities come and go with clients, with handlers of their own.
+		add(h.Name, h.Body != nil || h.Name == "on join" || h.Name == "on leave")
+	}
 	for _, k := range c.Kinds {
 		of := " of " + k.Name
 		add("on start"+of, k.OnStart != nil)

@@ -379,6 +379,8 @@ func (f *flow) symOf(x *contract.Expr) sym {
 		return "caller"
 	case contract.OpViewer:
 		return f.viewer
+	case contract.OpLogic:
+		return contract.LogicRole
 	case contract.OpShared:
 		return "the " + x.Kind.Name
 	case contract.OpReveal:
@@ -417,6 +419,8 @@ func (f *flow) roleOf(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpCaller:
 		return f.caller
+	case contract.OpLogic:
+		return f.contract.Logic.Role
 	case contract.OpOwner:
 		if k := x.Args[0].Type.Kind(); k != nil {
 			return k.Per
@@ -751,6 +755,8 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		return f.constant(x)
 	case contract.OpSelf, contract.OpShared, contract.OpCaller, contract.OpViewer:
 		return val{sym: f.symOf(x)}
+	case contract.OpLogic: // everyone knows who has which role
+		return val{sym: f.symOf(x), varies: true}
 	case contract.OpNow:
 		return val{high: longest, ranged: true}
 	case contract.OpTable, contract.OpSetting:

@@ -762,12 +762,9 @@ func follow(c *contract.Contract, plain map[*contract.Kind]bool, report Report) 
 		l.kind(k)
 	}
 	// Joining is a cause even without a handler: it spawns what each client has one of.
-	for _, h := range []struct {
-		name string
-		body *contract.Body
-	}{{"on join", c.OnJoin}, {"on lost", c.OnLost}, {"on back", c.OnBack}, {"on leave", c.OnLeave}} {
-		if h.body != nil || h.name == "on join" {
-			l.contractHandler(h.name, h.body)
+	for _, h := range c.Handlers() {
+		if h.Body != nil || h.Name == "on join" {
+			l.contractHandler(h.Name, h.Body)
 		}
 	}
 	l.failures()

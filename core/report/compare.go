@@ -96,16 +96,9 @@ func Compare(a, b *contract.Contract) *Comparison {
 		contractEvents(a), contractEvents(b), func(e *contract.Event) string { return e.Name },
 		func(name string, x, y *contract.Event) { c.event(name, x, y) },
 	)
-	for _, h := range []struct {
-		name string
-		x, y *contract.Body
-	}{
-		{"on join", a.OnJoin, b.OnJoin},
-		{"on lost", a.OnLost, b.OnLost},
-		{"on back", a.OnBack, b.OnBack},
-		{"on leave", a.OnLeave, b.OnLeave},
-	} {
-		c.aspect("handler", h.name, "body", bodyWords(a, h.x), bodyWords(b, h.y), "")
+	newer := b.Handlers()
+	for i, h := range a.Handlers() {
+		c.aspect("handler", h.Name, "body", bodyWords(a, h.Body), bodyWords(b, newer[i].Body), "")
 	}
 	if len(c.out.Changes) == 0 && sourceWords(a, 0, len(a.Source.Text)) != sourceWords(b, 0, len(b.Source.Text)) {
 		// Whatever it is, such as the order of declarations: two texts that differ must not pass for the same.

@@ -377,6 +377,12 @@ func (m *Machine) Back(client int) *Outcome { return m.of(m.program.OnBack, clie
 // Leave runs `on leave` for a client whose seat ends.
 func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.OnLeave, client) }
 
+// Silent runs `on silent`, when nothing has been heard of the logic process for some time.
+func (m *Machine) Silent() *Outcome { return m.of(m.program.OnSilent, 0) }
+
+// Heard runs `on heard`, when the logic process is heard for the first time or again.
+func (m *Machine) Heard() *Outcome { return m.of(m.program.OnHeard, 0) }
+
 // of runs a body that has no self, for a client.
 //
 // The client is the body's only argument and stands in the first register. c may be nil.

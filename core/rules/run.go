@@ -238,6 +238,8 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		r[a] = m.viewer
 	case bytecode.OpNow:
 		r[a] = m.World.Tick * 1000 / int64(m.program.Contract.TickRate)
+	case bytecode.OpLogic:
+		r[a] = m.World.ClientOfRole(m.program.Contract.Logic.Role)
 	case bytecode.OpRole:
 		// A client that is gone has no role: −1 equals none of them.
 		r[a] = -1
@@ -421,6 +423,12 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		}
 		return m.fault("%s is given to a client that is gone", e.Kind.Name)
 	case bytecode.OpSetRole:
+		if l := m.program.Contract.Logic; l != nil {
+			x := m.World.Client(int(r[b]))
+			if int(r[a]) == l.Role || x != nil && x.Role == l.Role {
+				return m.fault("no body makes a client the logic process, or the logic process another client")
+			}
+		}
 		m.World.SetRole(int(r[b]), int(r[a]))
 	case bytecode.OpExpel:
 		m.Effects = append(m.Effects, Effect{Kind: ExpelClient, Client: int(r[b]), Text: c.Strings[in.K]})

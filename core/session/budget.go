@@ -51,7 +51,7 @@ func (s *Session) actOrDefer(t *seat, in *input, step *Step) {
 	if in.typ == inputAsk && t.hasDeferred(in.request.ask.Seq) {
 		return // a repeat of a request that waits: its decision is to come
 	}
-	if len(t.deferred) >= maxDeferred {
+	if len(t.deferred) >= maxDeferred && !s.isLogic(t) || len(t.deferred) >= maxLogicQueued {
 		s.giveUp(t, in, step)
 		return
 	}

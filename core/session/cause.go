@@ -20,6 +20,8 @@ const (
 	CauseLeave   CauseType = "leave"
 	CauseLost    CauseType = "lost" // a client's connection
 	CauseBack    CauseType = "back"
+	CauseSilent  CauseType = "silent"  // nothing has been heard of the logic process for some time
+	CauseHeard   CauseType = "heard"   // the logic process is heard
 	CauseRole    CauseType = "role"    // a client has come to have another role
 	CauseHandler CauseType = "handler" // of an entity: on start, on tick, …
 	CauseTimer   CauseType = "timer"
@@ -91,6 +93,11 @@ func (s *Session) tellCause() {
 		out.Type = CauseLost
 		if cause.B == 1 {
 			out.Type = CauseBack
+		}
+	case causeLogic:
+		out.Type = CauseSilent
+		if cause.A == 1 {
+			out.Type = CauseHeard
 		}
 	default:
 		out.Of = s.causeEntity

@@ -104,7 +104,8 @@ func (s *Session) Received(client int) uint64 {
 	return 0
 }
 
-// makeFrames makes the frame of each client. A client for which there is nothing new gets an empty frame once a second,
+// makeFrames makes the frame of each client. A client for which there is nothing new gets an empty frame once a second
+// (the logic process in each tick, whose clock it is),
 // and once a second a frame carries the digest of what its client should hold.
 func (s *Session) makeFrames(step *Step) {
 	s.view.EndTick()
@@ -192,7 +193,7 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	changed := s.view.FrameParts(client, parts)
 	// Only who keeps something waits for this: a frame for others would tell them when somebody's own has changed.
 	isSettled := t.keptTick > t.toldStored && s.storedTick >= t.keptTick
-	if !changed && sent.messages() == 0 && !isSettled && s.tick-t.lastFrame < second {
+	if !changed && sent.messages() == 0 && !isSettled && s.tick-t.lastFrame < second && !s.isLogic(t) {
 		return
 	}
 	if parts.Snapshot || s.prove || s.tick-t.lastDigest >= second {

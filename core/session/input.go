@@ -111,7 +111,7 @@ func (s *Session) Ask(client int, request Request) {
 		return
 	}
 	t.queued++
-	if t.queued > maxQueued {
+	if t.queued > s.maxQueuedOf(t) {
 		return // a flood gets no answer; it already has maxPerTick decisions and more drops in this tick
 	}
 	if s.recordCall != nil {
@@ -187,7 +187,7 @@ func (s *Session) Steer(client int, m Steering) {
 		return
 	}
 	t.queued++
-	if t.queued > maxQueued {
+	if t.queued > s.maxQueuedOf(t) {
 		return
 	}
 	if s.recordCall != nil {

@@ -47,6 +47,9 @@ func (s *Session) Recover(next int64) {
 	stood := next - 1 - s.tick
 	s.tick = next - 1
 	s.world.Tick = s.tick
+	if s.logic.isHeard {
+		s.logic.heardTick = s.tick // it has as long as ever to be heard again
+	}
 	for _, e := range s.world.Entities() {
 		s.world.PutOff(e, stood)
 		s.restartMotion(e)

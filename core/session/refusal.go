@@ -7,6 +7,7 @@ type RefusalCode string
 const (
 	NameUnfit    RefusalCode = "name_unfit"    // the name is too long, cannot be shown, or is none
 	NameTaken    RefusalCode = "name_taken"    // somebody in the session has the name, or one that looks like it
+	LogicTaken   RefusalCode = "logic_taken"   // the session has its logic process
 	RoleUnknown  RefusalCode = "role_unknown"  // the contract has no such role
 	SeatsTaken   RefusalCode = "seats_taken"   // there is no free seat
 	Expelled     RefusalCode = "expelled"      // who has the name was expelled a short while ago

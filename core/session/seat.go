@@ -67,6 +67,7 @@ type seat struct {
 	identity        string                     // of the player, when somebody has proven it; else empty
 	fence           int64                      // of the lease of what the player keeps; 0 when that was not loaded
 	kept            map[string]json.RawMessage // that by the properties' full names, as it is now; nil for nothing
+	isReplaced      bool                       // another logic process has its place
 	cutReason       string                     // why it is out with the end of this tick; empty when it is not
 }
 
@@ -118,6 +119,9 @@ func (s *Session) JoinPlayer(player, name, role string) (int, error) {
 		acceptedTick: map[limitKey]int64{},
 	}
 	delete(s.expelledUntil, t.player())
+	if s.isLogic(t) {
+		s.replaceLogic()
+	}
 	s.updatePublic(t)
 	s.seats[s.lastClient] = t
 	s.order = append(s.order, t)
@@ -140,7 +144,7 @@ func (s *Session) readJoin(player, name, role string) (clean string, roleIndex i
 	if err != nil {
 		return "", 0, &Refusal{NameUnfit, err.Error()}
 	}
-	if refusal := s.refuseJoin(clean, playerOf(player, clean)); refusal != nil {
+	if refusal := s.refuseJoin(clean, playerOf(player, clean), roleIndex); refusal != nil {
 		return "", 0, refusal
 	}
 	return clean, roleIndex, nil
@@ -157,16 +161,21 @@ func playerOf(identity, name string) string {
 // player returns what the client's player goes by.
 func (t *seat) player() string { return playerOf(t.identity, t.client.Name) }
 
-// refuseJoin returns why a player with a name gets no seat; nil when it gets one.
-func (s *Session) refuseJoin(name, player string) *Refusal {
+// refuseJoin returns why a player with a name gets no seat of a role; nil when it gets one.
+func (s *Session) refuseJoin(name, player string, role int) *Refusal {
 	if s.lastClient >= wire.MaxClient {
 		detail := fmt.Sprintf("the session has had %d clients and can number no more", s.lastClient)
 		return &Refusal{NumbersSpent, detail}
 	}
 	taken := 0
 	for _, t := range s.order {
-		if t.leaving {
+		isOfLogic := s.isLogic(t) && role == t.client.Role
+		if t.leaving || isOfLogic && s.makesWay(t) {
 			continue
+		}
+		if isOfLogic {
+			detail := "the session has its logic process; a second one would write what the first does"
+			return &Refusal{LogicTaken, detail}
 		}
 		taken++
 		if t.client.Name == name {

@@ -54,6 +54,8 @@ const (
 	// that is undecided may come twice in a tick, over the old connection and over the new one, with writes and presses
 	// besides.
 	maxQueued = 3 * maxPerTick
+	// maxLogicQueued is the same of the logic process, which writes what many entities do in each tick.
+	maxLogicQueued = 1024
 )
 
 // Session is one running world.
@@ -87,10 +89,11 @@ type Session struct {
 	steerableKinds map[string]*contract.Kind     `checkpoint:"-"` // the kinds of those
 
 	// Clients.
-	seats         map[int]*seat    // by number
-	order         []*seat          // the same, by number
-	lastClient    int              // the number given last
-	absent        int              // clients whose connections are gone
+	seats         map[int]*seat // by number
+	order         []*seat       // the same, by number
+	lastClient    int           // the number given last
+	absent        int           // clients whose connections are gone
+	logic         logicWatch
 	expelledUntil map[string]int64 // by player: the tick from which an expelled client may come back
 
 	// Inputs.

@@ -47,6 +47,7 @@ func (s *Session) Tick() *Step {
 
 	s.stepsAtOwn = s.machine.Used()
 	s.cutLost(step)
+	s.watchLogic(step)
 	s.endHolds()
 	s.runTimers()
 	s.moveEntities()

@@ -16,6 +16,7 @@ const (
 	causeJoin       = 'j' // with the client
 	causeLeave      = 'l' // with the client
 	causeConnection = 'c' // with the client, and 0 for lost or 1 for back
+	causeLogic      = 'g' // with 0 when the logic process is silent or 1 when it is heard
 	causeRole       = 'r' // with the client
 	causeHandler    = 'h' // with the entity and the rules.When
 	causeTimer      = 't' // with the entity and the timer's index

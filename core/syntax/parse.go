@@ -313,6 +313,13 @@ func (p *parser) decl() Decl {
 		}
 		d.At = at()
 		return d
+	case p.is("logic") && t.Kind == Name:
+		p.take()
+		p.expect("silent", "as in `logic silent after 500ms`")
+		p.expect("after", "as in `logic silent after 500ms`")
+		d := &Logic{Silent: p.duration()}
+		d.At = at()
+		return d
 	case p.accept("enum"):
 		d := &Enum{Name: p.typeName("the enum's name")}
 		p.expect("{", "and the enum's values")
@@ -349,8 +356,8 @@ func (p *parser) decl() Decl {
 		return p.contractHandler(start)
 	}
 	p.abort("a declaration",
-		"one of contract, tick, seats, strikes, roles, result, each, enum, type, const, setting, public, audience, "+
-			"shared, part, entity, event, on, fn, include",
+		"one of contract, tick, seats, strikes, roles, logic, result, each, enum, type, const, setting, public, "+
+			"audience, shared, part, entity, event, on, fn, include",
 	)
 	return nil
 }
@@ -432,6 +439,11 @@ func (p *parser) function(start int) *Fn {
 // contractHandler reads what stands after `on` outside of a kind.
 func (p *parser) contractHandler(start int) *Handler {
 	d := &Handler{On: p.name("what the handler is for, as in `on join(c)`")}
+	if d.On.Text == "silent" || d.On.Text == "heard" { // of the logic process, of which there is one
+		d.Body = p.body("the handler")
+		d.At = Span{start, p.last()}
+		return d
+	}
 	p.expect("(", "and the name of the client")
 	d.Param = p.name("the name of the client")
 	p.expect(")", "after the name of the client")

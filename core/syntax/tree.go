@@ -22,8 +22,8 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Result, *Strikes, *ByteLimit, *Roles, *Enum, *TypeDecl,
-// *Const, *AudienceDecl, *Fn, *Entity, *Event, *Handler or *Include.
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Result, *Strikes, *ByteLimit, *Roles, *Logic, *Enum,
+// *TypeDecl, *Const, *AudienceDecl, *Fn, *Entity, *Event, *Handler or *Include.
 type Decl interface{ Span() Span }
 
 // Contract is `contract NAME language N`.
@@ -77,6 +77,12 @@ type Roles struct {
 type Role struct {
 	Name     Ident
 	ByTicket bool // only a ticket gives it
+}
+
+// Logic is `logic silent after TIME`: a process of the game's own plays the role `logic`.
+type Logic struct {
+	Silent *Number
+	At     Span
 }
 
 // Enum is `enum Name { a, b }`.
@@ -287,7 +293,7 @@ type Event struct {
 type Handler struct {
 	At    Span
 	On    Ident
-	Param Ident // the client, or the property of change
+	Param Ident // the client, or the property of change; without text for none
 	Body  []Stmt
 }
 
@@ -592,13 +598,16 @@ type Bad struct{ At Span }
 //revive:disable:exported The nodes have this one method, which is documented once.
 
 // Span returns the place of a node in its source; all nodes have it.
-func (n *Contract) Span() Span     { return n.At }
-func (n *Tick) Span() Span         { return n.At }
-func (n *Seats) Span() Span        { return n.At }
-func (n *Result) Span() Span       { return n.At }
-func (n *Strikes) Span() Span      { return n.At }
-func (n *ByteLimit) Span() Span    { return n.At }
-func (n *Roles) Span() Span        { return n.At }
+func (n *Contract) Span() Span  { return n.At }
+func (n *Tick) Span() Span      { return n.At }
+func (n *Seats) Span() Span     { return n.At }
+func (n *Result) Span() Span    { return n.At }
+func (n *Strikes) Span() Span   { return n.At }
+func (n *ByteLimit) Span() Span { return n.At }
+func (n *Roles) Span() Span     { return n.At }
+
+// Span returns where the declaration stands.
+func (n *Logic) Span() Span        { return n.At }
 func (n *Enum) Span() Span         { return n.At }
 func (n *TypeDecl) Span() Span     { return n.At }
 func (n *AudienceDecl) Span() Span { return n.At }

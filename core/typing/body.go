@@ -1028,6 +1028,25 @@ func (e *Scope) targetList(x syntax.Expr) *contract.Expr {
 	return v
 }
 
+// assignRole reads `client.role = value`.
+func (e *Scope) assignRole(s *syntax.Assign, client *contract.Expr) (contract.Stmt, bool) {
+	v := e.Value(s.Value, &contract.Type{Form: contract.FormRole}, "the new role")
+	if s.Op != "=" {
+		e.Fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
+		return contract.Stmt{}, false
+	}
+	if l := e.Contract.Logic; l != nil && v != nil && v.Op == contract.OpConst && int(v.Num) == l.Role {
+		e.Fail(
+			s.At, "logic-role", "no body makes a client the logic process",
+			"it joins by a ticket of its own that names the role",
+		)
+		return contract.Stmt{}, false
+	}
+	// Where no body does this, a drill may take the role that a client joined with for the one that it has.
+	e.Contract.RolesChange = true
+	return contract.Stmt{Op: contract.OpSetRole, X: client, Value: v}, v != nil
+}
+
 // assign reads `target = value`, `target += value` and `target -= value`.
 //
 // With `=` the target counts as written, not as read: a property that is only ever assigned to is
@@ -1038,15 +1057,7 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	}
 	if r, ok := s.Target.(*syntax.Member); ok && r.Name.Text == "role" {
 		if on := e.Expr(r.X, nil); on != nil && on.Type.Form == contract.FormClient {
-			v := e.Value(s.Value, &contract.Type{Form: contract.FormRole}, "the new role")
-			if s.Op != "=" {
-				e.Fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
-				return contract.Stmt{}, false
-			}
-			// Where no body does this, a drill may take the role that a client joined with for the one
-			// that it has.
-			e.Contract.RolesChange = true
-			return contract.Stmt{Op: contract.OpSetRole, X: on, Value: v}, v != nil
+			return e.assignRole(s, on)
 		}
 	}
 	if r, isRef := s.Target.(*syntax.Ref); isRef && e.local(r.Text) != nil {

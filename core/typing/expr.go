@@ -876,6 +876,11 @@ func (e *Scope) keyword(x *syntax.Ref) (v *contract.Expr, is bool) {
 	// The client with the number 0, whom no client can be.
 	case "server":
 		return &contract.Expr{Op: contract.OpConst, Type: client}, true
+	case contract.LogicRole: // a name like any other, where no logic process plays
+		if e.Contract.Logic == nil || e.local(x.Text) != nil || e.property(x.Text) != nil {
+			return nil, false
+		}
+		return &contract.Expr{Op: contract.OpLogic, Type: client}, true
 	case "everyone", "nobody":
 		e.Fail(
 			x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text),

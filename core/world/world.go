@@ -393,6 +393,16 @@ func (w *World) RemoveClient(number int) {
 	w.clientsTick = w.Tick
 }
 
+// ClientOfRole returns the number of the first client of a role, contract.Nothing when there is none.
+func (w *World) ClientOfRole(role int) int64 {
+	for i := range w.clients {
+		if w.clients[i].Role == role {
+			return int64(w.clients[i].Number)
+		}
+	}
+	return contract.Nothing
+}
+
 // SetRole changes the role of a client.
 func (w *World) SetRole(client, role int) {
 	if c := w.Client(client); c != nil && c.Role != role {

@@ -67,7 +67,7 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 			require.NoError(t, x.do(t.Context(), func() {
 				c, _ = x.join(seatOf(wire.Join{Name: "Eve"}, false, true))
 				flood := &counted{unit: frame, left: 100_000}
-				l := newMessageReader(c, newClientSocket(c.outbox, near, &x.slowSockets, func(error) {}, nil), nil)
+				l := newMessageReader(c, newClientSocket(c.outbox, near, &x.slowSockets, func(error) {}, nil), nil, 1)
 				l.frames.conn = flood
 				if name == "empty parts" {
 					l.frames.conn = io.MultiReader(bytes.NewReader(said(opText, nil)), flood)

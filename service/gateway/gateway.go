@@ -253,7 +253,11 @@ func (s *Connections) start(c *connection, out *clientSocket, read []byte) {
 		return
 	}
 	c.progress.minRoundTrip = out.prepare()
-	if err := s.startReading(newMessageReader(c, out, read)); err != nil {
+	times := 1
+	if s.runner.Session().IsLogic(c.client) {
+		times = logicTimes
+	}
+	if err := s.startReading(newMessageReader(c, out, read, times)); err != nil {
 		s.lose(c, "it cannot be heard: "+err.Error())
 	}
 }

@@ -14,6 +14,10 @@ import (
 	"kamerad.example/service/rawsocket"
 )
 
+// logicTimes is how many times as much the logic process of a session may send: it writes what many entities do in each
+// tick.
+const logicTimes = 32
+
 // maxReadAtOnce is how many messages of one client are read at once; more wait in its own socket.
 const maxReadAtOnce = 64
 
@@ -47,6 +51,7 @@ type messageReader struct {
 	conn         *connection
 	socket       *clientSocket
 	fd           int // of the socket; its index in socketReaders.byFD
+	atOnce       int // how many messages are read of it at once
 	frames       frameReader
 	messageLimit *rate.Limiter // of its messages
 	controlLimit *rate.Limiter // of its frames that carry no whole message
@@ -66,13 +71,15 @@ type messageReader struct {
 }
 
 // newMessageReader makes what reads a client's connection. read holds what was read of it before.
-func newMessageReader(c *connection, out *clientSocket, read []byte) *messageReader {
+// times is how many times as much as a player the client may send.
+func newMessageReader(c *connection, out *clientSocket, read []byte, times int) *messageReader {
 	l := &messageReader{
 		conn:         c,
 		socket:       out,
-		messageLimit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond),
+		atOnce:       times * maxReadAtOnce,
+		messageLimit: rate.NewLimiter(rate.Limit(times*messagesPerSecond), 2*times*messagesPerSecond),
 		controlLimit: rate.NewLimiter(controlPerSecond, controlAtOnce),
-		byteLimit:    rate.NewLimiter(bytesPerSecond, bytesAtOnce),
+		byteLimit:    rate.NewLimiter(rate.Limit(times*bytesPerSecond), times*bytesAtOnce),
 
 		addressMessageLimit: c.from.Messages(),
 		addressByteLimit:    c.from.Bytes(),
@@ -205,7 +212,7 @@ func (s *Connections) readFrom(l *messageReader, now time.Time) {
 		return
 	}
 	l.drained = false
-	for range maxReadAtOnce {
+	for range l.atOnce {
 		if now.Before(l.pausedUntil) {
 			break
 		}

@@ -25,7 +25,7 @@ func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 	require.NoError(t, x.do(t.Context(), func() {
 		c, err = x.join(seatOf(wire.Join{Name: "Ana"}, false, false))
 		c.socket = newClientSocket(c.outbox, near, &x.slowSockets, func(error) {}, nil)
-		assert.NoError(t, x.startReading(newMessageReader(c, c.socket, nil)))
+		assert.NoError(t, x.startReading(newMessageReader(c, c.socket, nil, 1)))
 	}))
 	require.NoError(t, err)
 	go func() { // it takes all that it is sent

@@ -14,7 +14,11 @@ import (
 func TestSecretsAreFound(t *testing.T) {
 	key, err := auth.NewKey("backend", auth.HS256)
 	require.NoError(t, err)
-	ticket, err := auth.Sign(key, auth.Ticket{Player: "diver-1", Name: "Ana", Session: 1, Expires: time.Now().Add(time.Minute)}, time.Now())
+	ticket, err := auth.Sign(
+		key,
+		auth.Ticket{Player: "diver-1", Name: "Ana", Session: 1, Expires: time.Now().Add(time.Minute)},
+		time.Now(),
+	)
 	require.NoError(t, err)
 	for what, text := range map[string]string{
 		"a token of an operator": `msg="called" token=` + auth.NewToken(),
