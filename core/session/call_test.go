@@ -16,7 +16,7 @@ var readingMethods = strings.Fields(`
 	PropertyType PublicSettings Queued ReadRequest ReadSteering Reader Received RecordCalls Seen ServerState SetWatched
 	State Strikes UseMemory Waiting
 	EntityNumber FindEntity MayHave TraceCauses World
-	About CheckJoin Identity Keeps KeptFence LastClient WorldKept
+	About CheckJoin Identity IsLogic Keeps KeptFence LastClient WorldKept
 `)
 
 // A session is a function of its calls: each exported method is recorded, or changes nothing.
