@@ -23,12 +23,18 @@ func (r *Runner) Tick() {
 	}
 	r.session.UseMemory(r.connections.FrameMemory())
 	step := r.session.Tick()
-	computed := r.now()
+	times := traces.Times{Began: began}
+	if r.requests != nil { // else nobody asks the clock
+		times.Computed = r.now()
+	}
 	if r.transcript != nil {
 		r.transcript.Ticked(step)
 	}
 	r.connections.Send(step, began)
-	r.requests.Decided(step.Tick, step.Decisions, traces.Times{Began: began, Computed: computed, Sent: r.now()})
+	if r.requests != nil {
+		times.Sent = r.now()
+		r.requests.Decided(step.Tick, step.Decisions, times)
+	}
 	if r.log != nil {
 		r.log.Ticked(r.session, step, began)
 		r.releaseLeases()
