@@ -123,6 +123,15 @@ type Client struct {
 	waiting   map[uint64]*undecided
 	decided   []decided // the newest decisions, oldest first
 	reason    string    // why it is out; set before ended is closed
+	arrival   *Arrival  // where it was sent; nil for one that was not
+}
+
+// Arrival is where a client was sent: another session, in which it has no seat before it joins there. Ticket lets it in
+// once, within a minute; it is empty where the service wants none, and then the client goes by its name.
+type Arrival struct {
+	Session  int64
+	Contract string
+	Ticket   string
 }
 
 // undecided is a request that waits for its decision.
@@ -418,6 +427,16 @@ func (c *Client) Reason() string {
 	return c.reason
 }
 
+// Sent says to which session the contract has sent the client, once it is out; ok is false for one that was not sent.
+func (c *Client) Sent() (to Arrival, ok bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.arrival == nil {
+		return Arrival{}, false
+	}
+	return *c.arrival, true
+}
+
 // Ready tells the server that events may come.
 func (c *Client) Ready() {
 	c.mu.Lock()
@@ -693,6 +712,7 @@ func (c *Client) read() {
 		}
 		if frame == nil {
 			reason = bye
+			c.noteArrival(raw)
 			break
 		}
 		c.mu.Lock()
@@ -836,6 +856,17 @@ func forGood(lost error) bool {
 		return false
 	}
 	return true
+}
+
+// noteArrival notes where the client is sent by its last message, if it is.
+func (c *Client) noteArrival(raw []byte) {
+	var bye wire.Bye
+	if json.Unmarshal(raw, &bye) != nil || bye.Code != wire.CodeSent {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.arrival = &Arrival{Session: bye.Session, Contract: bye.Contract, Ticket: bye.Ticket}
 }
 
 // parse reads a message of the server: a frame, or the reason of a bye.

@@ -161,6 +161,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Memory:   o.SessionMemory,
 		KeepOpen: o.KeepOpen,
 		Traces:   o.Traces,
+		Tickets:  v.door,
 	}
 	if o.Recordings != nil {
 		v.journal = journal.New(o.Recordings)

@@ -274,7 +274,11 @@ func (w *writer) serverMessages() {
 	bye := object{
 		"type":   object{"const": string(wire.MessageBye)},
 		"reason": object{"type": "string"},
-		"code":   object{"type": "string", "description": "Of a client that was not seated: why."},
+		"code":   object{"type": "string", "description": "Why it was not seated, or `sent`."},
+		// of who is sent elsewhere
+		"session":  count(),
+		"contract": object{"type": "string"},
+		"ticket":   object{"type": "string"},
 	}
 	w.messages["bye"] = object{
 		"name":    "bye",

@@ -146,6 +146,7 @@ const (
 	OpSetRole    // of the client r[b] = r[a]
 	OpExpel      // the client r[b] with the reason Strings[k]
 	OpClose      // with the reason Strings[k]
+	OpSend       // Sends[k]
 	OpReply      // r[a…] of Types[k]
 	OpResult     // the same, of the OpClose that follows
 	OpReveal     // r[b…] is revealed as Reveals[k] says; only in code that is traced
@@ -209,6 +210,7 @@ type Code struct {
 	Loops      []Loop
 	Tells      []Tell
 	Logs       []Log
+	Sends      []Send
 	Calls      []Call
 	Computed   []Computed
 	Spawns     []Spawn
@@ -348,6 +350,14 @@ type Tell struct {
 	Args     []Operand
 	Terms    []Term
 	Everyone bool // who is everyone: nobody has to be asked
+}
+
+// Send is a compiled `send`.
+type Send struct {
+	Exit   *contract.Exit
+	Client int // its register
+	Key    int // its register; -1 for none
+	Args   []Operand
 }
 
 // Log is a compiled `log`: Words[i] stands before Args[i], and one more at the end.

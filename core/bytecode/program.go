@@ -17,6 +17,7 @@ type Program struct {
 	OnJoin            *Code    // nil when the contract has none, as the next three
 	OnLost            *Code
 	OnBack            *Code
+	OnStay            *Code
 	OnSilent          *Code
 	OnHeard           *Code
 	OnLeave           *Code
@@ -106,7 +107,7 @@ func (p *Program) EachCode(f func(c *Code)) {
 		}
 	}
 	each(p.Pauses...)
-	each(p.OnJoin, p.OnLost, p.OnBack, p.OnLeave, p.OnSilent, p.OnHeard)
+	each(p.OnJoin, p.OnLost, p.OnBack, p.OnLeave, p.OnStay, p.OnSilent, p.OnHeard)
 	for i := range p.Kinds {
 		k := &p.Kinds[i]
 		each(k.Start, k.Spawn, k.Despawn, k.Tick, k.OwnerLost, k.OwnerLeave)

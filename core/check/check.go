@@ -90,6 +90,7 @@ type declarations struct {
 	consts    []*syntax.Const
 	entities  []*syntax.Entity
 	events    []*syntax.Event
+	exits     []*syntax.Exit
 	fns       []*syntax.Fn
 	audiences []*syntax.AudienceDecl
 	handlers  map[string]*syntax.Handler // those of the contract itself, by what they are for
@@ -135,6 +136,9 @@ func (c *builder) readFile(f *syntax.File) {
 			c.Contract.Events = append(c.Contract.Events, e)
 			c.Events = append(c.Events, e)
 		}
+	}
+	for _, x := range d.exits {
+		c.exit(x)
 	}
 	c.functions(d.fns, d.audiences)
 	for _, k := range c.Contract.Kinds {
@@ -182,6 +186,8 @@ func (c *builder) sorted(f *syntax.File) declarations {
 			out.entities = append(out.entities, d)
 		case *syntax.Event:
 			out.events = append(out.events, d)
+		case *syntax.Exit:
+			out.exits = append(out.exits, d)
 		case *syntax.Handler:
 			c.contractHandler(d, out.handlers)
 		}
@@ -199,7 +205,7 @@ func (c *builder) declared(what string, name syntax.Ident, at syntax.Span) *cont
 // contractHandler puts a handler of the contract itself among the others.
 func (c *builder) contractHandler(d *syntax.Handler, handlers map[string]*syntax.Handler) {
 	switch d.On.Text {
-	case "join", "lost", "back", "leave", "silent", "heard":
+	case "join", "lost", "back", "leave", "stay", "silent", "heard":
 		if d.Param.Text == "" && c.Contract.Logic == nil {
 			c.Fail(
 				d.On.At,
@@ -223,7 +229,8 @@ func (c *builder) contractHandler(d *syntax.Handler, handlers map[string]*syntax
 			d.On.At,
 			"unknown-name",
 			fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text),
-			"a contract can have on join(c), on lost(c), on back(c), on leave(c), and of its logic on silent, on heard",
+			"a contract can have on join(c), on lost(c), on back(c), on leave(c), on stay(c), and of its logic "+
+				"on silent, on heard",
 		)
 	}
 }
@@ -241,6 +248,7 @@ func (c *builder) contractHandlers(handlers map[string]*syntax.Handler) {
 		{"lost", &c.Contract.OnLost},
 		{"back", &c.Contract.OnBack},
 		{"leave", &c.Contract.OnLeave},
+		{"stay", &c.Contract.OnStay},
 		{"silent", &c.Contract.OnSilent},
 		{"heard", &c.Contract.OnHeard},
 	} {

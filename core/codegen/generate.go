@@ -188,6 +188,7 @@ func (g *generator) bodies() {
 	p.OnJoin = g.body("on join", c.OnJoin)
 	p.OnLost = g.body("on lost", c.OnLost)
 	p.OnBack = g.body("on back", c.OnBack)
+	p.OnStay = g.body("on stay", c.OnStay)
 	p.OnSilent = g.body("on silent", c.OnSilent)
 	p.OnHeard = g.body("on heard", c.OnHeard)
 	p.OnLeave = g.body("on leave", c.OnLeave)

@@ -79,14 +79,24 @@ func (g *compiler) stmt(s contract.Stmt) {
 	case contract.OpSetRole:
 		role := g.num(s.Value)
 		g.emit(bytecode.OpSetRole, operands{a: role, b: g.num(s.X)})
-	case contract.OpExpel:
-		g.emit(bytecode.OpExpel, operands{b: g.num(s.X), k: index(&g.Strings, s.Text)})
-	case contract.OpClose:
-		g.close(s)
+	case contract.OpExpel, contract.OpClose, contract.OpSend:
+		g.end(s)
 	case contract.OpReply:
 		g.emit(bytecode.OpReply, operands{a: g.wide(s.Value), k: index(&g.Types, s.Type)})
 	default:
 		panic("codegen: a statement that the checker never makes")
+	}
+}
+
+// end translates what ends a client's seat, or all.
+func (g *compiler) end(s contract.Stmt) {
+	switch s.Op {
+	case contract.OpExpel:
+		g.emit(bytecode.OpExpel, operands{b: g.num(s.X), k: index(&g.Strings, s.Text)})
+	case contract.OpClose:
+		g.close(s)
+	case contract.OpSend:
+		g.send(s)
 	}
 }
 
@@ -96,6 +106,18 @@ func (g *compiler) close(s contract.Stmt) {
 		g.emit(bytecode.OpResult, operands{a: g.wide(s.Value), k: index(&g.Types, s.Type)})
 	}
 	g.emit(bytecode.OpClose, operands{k: index(&g.Strings, s.Text)})
+}
+
+// send translates a `send`.
+func (g *compiler) send(s contract.Stmt) {
+	x := bytecode.Send{Exit: s.Exit, Client: g.num(s.X), Key: -1}
+	if s.Value != nil {
+		x.Key = g.num(s.Value)
+	}
+	for i, a := range s.Args {
+		x.Args = append(x.Args, g.operand(a, s.Exit.Params[i].Type))
+	}
+	g.emit(bytecode.OpSend, operands{k: add(&g.Sends, x)})
 }
 
 // tell translates a `tell`.

@@ -72,6 +72,7 @@ type Contract struct {
 	Window   int64    // ticks
 	Roles    []string // the first is the one that a client without a wish gets
 	Result   *Type    // of what a session comes to, for who runs it; nil when none is declared
+	Exits    []*Exit  // where clients can be sent
 	Logic    *Logic   // the process of the game's own that plays with; nil when none is declared
 	// TicketRoles are the roles that only a ticket gives which names them, as a bit set over Roles.
 	TicketRoles uint64
@@ -89,6 +90,7 @@ type Contract struct {
 	OnLost      *Body     // its connection is gone
 	OnBack      *Body     // it is there again
 	OnLeave     *Body     // its seat ends
+	OnStay      *Body     // a client that was sent elsewhere could not be, and stays
 	OnSilent    *Body     // nothing has been heard of the logic process for some time; nil when absent
 	OnHeard     *Body     // the logic process is heard, for the first time or again; nil when absent
 	Texts       []string  // all texts that the contract names; one in a constant is its place here, the empty one is 0
@@ -101,6 +103,18 @@ type Contract struct {
 	RolesChange bool        // a body may give a client another role
 	Declared    []*Declared // types and constants, in the order of the text
 }
+
+// Exit is where clients can be sent: a session of another contract, which is opened with settings of that one, by the
+// parameters' names.
+type Exit struct {
+	Name   string
+	To     string // the other contract
+	Params []Param
+	Offset int // of its declaration
+}
+
+// MaxKey is how many bytes tell apart the sessions that one exit leads to.
+const MaxKey = 64
 
 // LogicRole is the name of the role that the logic process has.
 const LogicRole = "logic"
@@ -125,6 +139,7 @@ func (c *Contract) Handlers() []OwnHandler {
 		{"on lost", c.OnLost},
 		{"on back", c.OnBack},
 		{"on leave", c.OnLeave},
+		{"on stay", c.OnStay},
 		{"on silent", c.OnSilent},
 		{"on heard", c.OnHeard},
 	}
@@ -619,6 +634,7 @@ const (
 	OpSetRole // X a client, Value
 	OpExpel   // X a client, Text
 	OpClose   // Text, perhaps Value
+	OpSend    // X a client, Exit, Args; perhaps Value, the key
 	OpLog     // Who, Words, Args
 )
 
@@ -680,6 +696,7 @@ type Stmt struct {
 	Then  []Stmt
 	Else  []Stmt
 	Who   []Who
+	Exit  *Exit // of OpSend
 	Event *Event
 	Act   *Action
 	Query *Query

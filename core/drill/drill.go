@@ -370,6 +370,11 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	case *syntax.DrillRestart:
 		clear(k.in)
 		return k.restart(n)
+	case *syntax.DrillArrivals:
+		return func(r *run) error {
+			r.stage.arrivalsFail = n.Fail
+			return nil
+		}
 	case *syntax.DrillNext:
 		clear(k.in)
 		clear(k.Names) // what they stand for is of the session before

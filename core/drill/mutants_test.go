@@ -37,7 +37,7 @@ var closedSets = [][]string{
 	},
 	{
 		"syntax.ExpectSees", "syntax.ExpectMisses", "syntax.ExpectHeard", "syntax.ExpectNoticed", "syntax.ExpectStrikes",
-		"syntax.ExpectExpelled", "syntax.ExpectLogged", "syntax.ExpectGot", "syntax.ExpectInStep", "syntax.ExpectFaults",
+		"syntax.ExpectExpelled", "syntax.ExpectSent", "syntax.ExpectLogged", "syntax.ExpectGot", "syntax.ExpectInStep", "syntax.ExpectFaults",
 	},
 	{"syntax.MoveLeave", "syntax.MoveCut", "syntax.MoveBack"},
 	{`"server"`, `"everyone"`, `"nobody"`, `"nothing"`},

@@ -903,6 +903,11 @@ func (x *expectation) hold(r *run) error {
 	return nil
 }
 
+// isSentTo reports whether the client was sent through an exit; an empty name stands for any.
+func (p *player) isSentTo(exit string) bool {
+	return p.sentTo != "" && (exit == "" || p.sentTo == exit)
+}
+
 // holdFor returns nil when the expectation is met for a client, and else what is the case instead.
 func (x *expectation) holdFor(r *run, p *player) error {
 	n := x.n
@@ -939,6 +944,10 @@ func (x *expectation) holdFor(r *run, p *player) error {
 	case syntax.ExpectExpelled:
 		if p.expelled == n.Not {
 			return not("%s", map[bool]string{true: "is expelled: " + p.out, false: "is not expelled"}[p.expelled])
+		}
+	case syntax.ExpectSent:
+		if isSent := p.isSentTo(n.Exit.Text); isSent == n.Not {
+			return not("%s", map[bool]string{true: "is sent to " + p.sentTo, false: "is not sent there"}[isSent])
 		}
 	case syntax.ExpectLogged:
 		if slices.Contains(p.logs, n.Text.Value) == n.Not {

@@ -21,20 +21,22 @@ import (
 // stage is a session in virtual time, with clients behind simulated links. Nothing in it waits or reads a clock: it
 // goes from one thing that is to happen to the next.
 type stage struct {
-	session *session.Session
-	outline *contract.Outline
-	second  int             // ticks of one
-	tick    time.Duration   // how long one lasts
-	now     time.Duration   // virtual time since the session began
-	players []*player       // in the order of their joining; those that are out stay
-	sent    uint64          // messages of all clients, in their order
-	trace   io.Writer       // nil for none
-	faults  []*fault        // of the contract, in the order in which they happened
-	closed  string          // why the session has closed; empty while it runs
-	settled bool            // nothing was done, and no time has passed, since all was settled
-	history *history        // nil while nothing is kept
-	inbox   []arrival       // messages that have arrived and wait for the next tick
-	sheet   *replicate.Copy // the server's own, while nothing has changed since
+	session      *session.Session
+	outline      *contract.Outline
+	second       int             // ticks of one
+	tick         time.Duration   // how long one lasts
+	now          time.Duration   // virtual time since the session began
+	players      []*player       // in the order of their joining; those that are out stay
+	sent         uint64          // messages of all clients, in their order
+	trace        io.Writer       // nil for none
+	faults       []*fault        // of the contract, in the order in which they happened
+	closed       string          // why the session has closed; empty while it runs
+	underWay     map[int]string  // the exits by which clients are sent, by number
+	arrivalsFail bool            // they stay
+	settled      bool            // nothing was done, and no time has passed, since all was settled
+	history      *history        // nil while nothing is kept
+	inbox        []arrival       // messages that have arrived and wait for the next tick
+	sheet        *replicate.Copy // the server's own, while nothing has changed since
 	// test changes frames on their way, in tests; it is nil else.
 	test     func(client int, f *wire.Frame) *wire.Frame
 	drill    *Drill
@@ -70,6 +72,7 @@ type player struct {
 	ready    bool   // it has said so
 	out      string // why it is out; empty while it is in
 	expelled bool
+	sentTo   string // the exit by which it has left; empty for none
 	left     bool
 
 	// What the server has for it.
@@ -164,12 +167,13 @@ type arrival struct {
 func newStage(d *Drill, s *session.Session) *stage {
 	rate := s.Contract().TickRate
 	return &stage{
-		drill:   d,
-		session: s,
-		kept:    map[string]map[string]json.RawMessage{},
-		outline: s.Contract().Outline(),
-		second:  rate,
-		tick:    time.Second / time.Duration(rate),
+		underWay: map[int]string{},
+		drill:    d,
+		session:  s,
+		kept:     map[string]map[string]json.RawMessage{},
+		outline:  s.Contract().Outline(),
+		second:   rate,
+		tick:     time.Second / time.Duration(rate),
 	}
 }
 
@@ -296,6 +300,7 @@ func (w *stage) step() error {
 		return err
 	}
 	step := w.session.Tick()
+	w.sendClients(step)
 	for _, k := range step.Kept {
 		if !k.IsWorld {
 			w.keep(w.nameOf(k.Player), k.Property, k.Value)
@@ -320,14 +325,7 @@ func (w *stage) step() error {
 		p.newest = step.Tick
 		p.frames = append(p.frames, frame{step.Tick, slices.Clone(step.Frames[i].Bytes)})
 	}
-	for _, c := range step.Cuts {
-		if p := w.numbered(c.Client); p != nil && p.out == "" {
-			w.write(p) // what it is still told
-			p.out = c.Reason
-			w.left(c.Client)
-			p.expelled = !p.cut
-		}
-	}
+	w.cutClients(step)
 	if step.Closed != "" {
 		w.close(step.Closed)
 	}
@@ -336,6 +334,35 @@ func (w *stage) step() error {
 		w.observer.Ticked(step)
 	}
 	return err
+}
+
+// sendClients says what becomes of clients that the contract sends elsewhere.
+func (w *stage) sendClients(step *session.Step) {
+	for _, x := range step.Sendings {
+		w.underWay[x.Client] = x.Exit.Name
+		if w.arrivalsFail {
+			w.session.Stay(x.Client)
+			continue
+		}
+		w.session.Depart(x.Client)
+	}
+}
+
+// cutClients takes clients out whose seats a tick has ended.
+func (w *stage) cutClients(step *session.Step) {
+	for _, c := range step.Cuts {
+		p := w.numbered(c.Client)
+		if p == nil || p.out != "" {
+			continue
+		}
+		w.write(p) // what it is still told
+		p.out = c.Reason
+		w.left(c.Client)
+		p.expelled = !p.cut && !c.Departs
+		if c.Departs {
+			p.sentTo = w.underWay[c.Client]
+		}
+	}
 }
 
 // close ends the session: clients get the frames that were cut for them, and nothing more.

@@ -38,6 +38,10 @@ func (c *finder) unused(f *syntax.File) {
 					"use it after `to`, `from` or `tell`, or remove it",
 				)
 			}
+		case *syntax.Exit:
+			if !c.Used[d.At.Start] {
+				c.warnUnused(d.At, d.Name, "nobody is sent through the exit `%s`", "send somebody, or remove it")
+			}
 		case *syntax.Enum:
 			c.unusedEnum(d)
 		case *syntax.Event:

@@ -95,17 +95,41 @@ func (f *flow) stmt(s *contract.Stmt) {
 	case contract.OpDeny:
 		f.decision(f.pc.with(f.exit), "this denial")
 	case contract.OpSetRole:
-		f.cause.Others["gives a role"] = true
-		f.sink(
-			f.value(s.X).label.with(f.value(s.Value).label),
-			dest{crowds: everyone, what: "the client's role, which everyone knows"},
-		)
+		f.setRole(s)
 	case contract.OpExpel:
 		f.cause.Others["expels"] = true
 		f.sink(f.value(s.X).label, dest{crowds: everyone, what: "who is expelled, which everyone sees"})
+	case contract.OpSend:
+		f.send(s)
 	case contract.OpClose: // its result goes to who runs the session
 		f.cause.Others["ends the session"] = true
 		f.sink(nil, dest{crowds: everyone, what: "the end of the session, which everyone sees"})
+	}
+}
+
+// setRole reads a statement that gives a client another role.
+func (f *flow) setRole(s *contract.Stmt) {
+	f.cause.Others["gives a role"] = true
+	f.sink(
+		f.value(s.X).label.with(f.value(s.Value).label),
+		dest{crowds: everyone, what: "the client's role, which everyone knows"},
+	)
+}
+
+// send reads a statement that sends a client elsewhere. That it goes, everyone sees; and what it takes along, another
+// contract may show to anybody.
+func (f *flow) send(s *contract.Stmt) {
+	f.cause.Others["sends a client elsewhere"] = true
+	l := f.value(s.X).label
+	if s.Value != nil {
+		l = l.with(f.value(s.Value).label)
+	}
+	f.sink(l, dest{crowds: everyone, what: "who is sent where, which everyone sees"})
+	for i, a := range s.Args {
+		v := f.value(a)
+		f.handed(v, a, s.Exit.Params[i].Type)
+		what := fmt.Sprintf("`%s`, which the contract %s may show to anybody", s.Exit.Params[i].Name, s.Exit.To)
+		f.sink(f.observed(a, v), dest{crowds: everyone, what: what})
 	}
 }
 

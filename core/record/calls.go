@@ -172,7 +172,7 @@ func (d *decoder) next() (*session.Call, error) {
 		c.Tick = d.ticks()
 		d.tick = c.Tick - 1
 	case session.CallLeave, session.CallLost, session.CallReady, session.CallCaughtUp,
-		session.CallReportDifference:
+		session.CallReportDifference, session.CallDepart, session.CallStay:
 		c.Client = d.small()
 	case session.CallJoinPlayer:
 		c.Type = session.CallJoin

@@ -91,6 +91,7 @@ func Compare(a, b *contract.Contract) *Comparison {
 			})
 		},
 	)
+	each(a.Exits, b.Exits, func(x *contract.Exit) string { return x.Name }, c.exit)
 	each(a.Kinds, b.Kinds, func(k *contract.Kind) string { return k.Name }, c.kind)
 	each(
 		contractEvents(a), contractEvents(b), func(e *contract.Event) string { return e.Name },
@@ -107,6 +108,14 @@ func Compare(a, b *contract.Contract) *Comparison {
 	c.clients()
 	c.out.TakesOver = len(c.out.Blocks) == 0
 	return c.out
+}
+
+// exit compares an exit.
+func (c *comparer) exit(name string, x, y *contract.Exit) {
+	c.pair("exit", name, x != nil, y != nil, func() {
+		c.aspect("exit", name, "contract", x.To, y.To, "")
+		c.aspect("exit", name, "parameters", paramsText(x.Params), paramsText(y.Params), "")
+	})
 }
 
 // computedAnew says what becomes of what a constant or function is computed with.

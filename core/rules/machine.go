@@ -49,6 +49,7 @@ type EffectKind uint8
 const (
 	ExpelClient  EffectKind = iota // expels Client, for the reason Text
 	CloseSession                   // closes the session, for the reason Text
+	SendClient                     // sends Client to the Exit
 	LogLine                        // logs Text, for Clients and whoever runs the session
 )
 
@@ -58,10 +59,13 @@ const (
 // not.
 type Effect struct {
 	Kind    EffectKind
-	Client  int             // that is expelled
-	Text    string          // the reason, or the words of the log
-	Clients []int           // that get the log
-	Result  json.RawMessage // of the session that is closed; nil for none
+	Client  int              // that is expelled, or sent
+	Exit    *contract.Exit   // of who is sent
+	Key     string           // of the session that the exit leads to
+	Values  []contract.Value // of the exit's parameters
+	Text    string           // the reason, or the words of the log
+	Clients []int            // that get the log
+	Result  json.RawMessage  // of the session that is closed; nil for none
 }
 
 // Cause keys the rolls of a run: no two runs of a session have the same one.
@@ -376,6 +380,9 @@ func (m *Machine) Back(client int) *Outcome { return m.of(m.program.OnBack, clie
 
 // Leave runs `on leave` for a client whose seat ends.
 func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.OnLeave, client) }
+
+// Stay runs `on stay` for a client that was sent elsewhere and could not be.
+func (m *Machine) Stay(client int) *Outcome { return m.of(m.program.OnStay, client) }
 
 // Silent runs `on silent`, when nothing has been heard of the logic process for some time.
 func (m *Machine) Silent() *Outcome { return m.of(m.program.OnSilent, 0) }

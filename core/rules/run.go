@@ -441,6 +441,8 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 	case bytecode.OpClose:
 		m.Effects = append(m.Effects, Effect{Kind: CloseSession, Text: c.Strings[in.K], Result: m.result})
 		m.result = nil
+	case bytecode.OpSend:
+		return m.send(f, &c.Sends[in.K])
 	case bytecode.OpReply:
 		t := c.Types[in.K]
 		if err := m.fits(t, r[a:]); err != nil {
@@ -1312,6 +1314,35 @@ func (m *Machine) tell(f *frame, depth int, t *bytecode.Tell) end {
 	var how end
 	out.Clients, how = m.clients(f, depth, t.Terms, out.Clients)
 	return how
+}
+
+// send notes that a client is to be sent elsewhere.
+func (m *Machine) send(f *frame, s *bytecode.Send) end {
+	out := Effect{Kind: SendClient, Client: int(f.nums[s.Client]), Exit: s.Exit}
+	if s.Key >= 0 {
+		out.Key = m.World.Text(f.nums[s.Key])
+		if len(out.Key) > contract.MaxKey {
+			return m.fault(
+				"the key of the exit `%s` would have %d bytes, more than %d",
+				s.Exit.Name,
+				len(out.Key),
+				contract.MaxKey,
+			)
+		}
+	}
+	for i := range s.Args {
+		slots, how := m.operand(f, &s.Args[i])
+		if how != ended {
+			return how
+		}
+		p := &s.Exit.Params[i]
+		if err := m.fits(p.Type, slots); err != nil {
+			return m.fault("`%s` of the exit `%s` would be %s", p.Name, s.Exit.Name, err)
+		}
+		out.Values = append(out.Values, p.Type.FromSlots(slots, m.World.Text))
+	}
+	m.Effects = append(m.Effects, out)
+	return ended
 }
 
 // reveal notes that clients may learn a value.

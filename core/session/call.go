@@ -35,6 +35,8 @@ const (
 	CallLoadKept
 	// CallJoinPlayer is how a recording writes a CallJoin that has a Player. No Call has it.
 	CallJoinPlayer
+	CallDepart
+	CallStay
 )
 
 // CallTypes returns all types of calls.
@@ -59,6 +61,8 @@ var callMethods = map[CallType]string{
 	CallConfirmStored:    "ConfirmStored",
 	CallRecover:          "Recover",
 	CallLoadKept:         "LoadKept",
+	CallDepart:           "Depart",
+	CallStay:             "Stay",
 }
 
 // String returns the name of the method.
@@ -150,6 +154,10 @@ func (s *Session) Do(c *Call) (*Step, error) {
 		s.Recover(c.Tick)
 	case CallLoadKept:
 		s.LoadKept(c.Client, *c.Kept)
+	case CallDepart:
+		s.Depart(c.Client)
+	case CallStay:
+		s.Stay(c.Client)
 	default:
 		return nil, fmt.Errorf("call a session again: %s is not known", c.Type)
 	}

@@ -20,6 +20,7 @@ const (
 	CauseLeave   CauseType = "leave"
 	CauseLost    CauseType = "lost" // a client's connection
 	CauseBack    CauseType = "back"
+	CauseStay    CauseType = "stay"    // a client that was sent elsewhere could not be
 	CauseSilent  CauseType = "silent"  // nothing has been heard of the logic process for some time
 	CauseHeard   CauseType = "heard"   // the logic process is heard
 	CauseRole    CauseType = "role"    // a client has come to have another role
@@ -38,6 +39,7 @@ var causeTypes = map[byte]CauseType{
 	causeJoin:    CauseJoin,
 	causeLeave:   CauseLeave,
 	causeRole:    CauseRole,
+	causeStay:    CauseStay,
 	causeHandler: CauseHandler,
 	causeTimer:   CauseTimer,
 	causeDelayed: CauseAction,
@@ -86,7 +88,7 @@ func (s *Session) tellCause() {
 	case causeRequest:
 		out.Client = int(cause.A)
 		out.Seq = uint64(cause.B)
-	case causeJoin, causeLeave, causeRole:
+	case causeJoin, causeLeave, causeRole, causeStay:
 		out.Client = int(cause.A)
 	case causeConnection:
 		out.Client = int(cause.A)

@@ -155,7 +155,7 @@ func (s *Session) gatherMessages(t *seat, step *Step) bool {
 		return false
 	}
 	if t.cutReason != "" {
-		step.Cuts = append(step.Cuts, Cut{client, t.cutReason})
+		step.Cuts = append(step.Cuts, Cut{Client: client, Reason: t.cutReason})
 		s.leaveNext(t)
 	}
 	if len(t.newEvents) > 0 {

@@ -29,6 +29,8 @@ const (
 	inputPress
 	inputRelease
 	inputWrite
+	inputDepart    // a client that is sent elsewhere goes
+	inputStay      // a client that is sent elsewhere could not be
 	inputOvertaken // a write that a newer one has replaced
 )
 
@@ -42,6 +44,8 @@ var inputNames = [...]string{
 	inputPress:     "press",
 	inputRelease:   "release",
 	inputWrite:     "write",
+	inputDepart:    "depart",
+	inputStay:      "stay",
 	inputOvertaken: "overtaken",
 }
 

@@ -606,7 +606,7 @@ func TestStrikesFallOnlyOnWhoCouldKnow(t *testing.T) {
 		assert.True(t, d.Strike)
 		assert.Equal(t, "no", d.Reason)
 	}
-	assert.Equal(t, []Cut{{bo, "no"}}, g.step.Cuts, "the third strike expels")
+	assert.Equal(t, []Cut{{Client: bo, Reason: "no"}}, g.step.Cuts, "the third strike expels")
 	g.tick()
 	assert.Len(t, g.s.Clients(), 1)
 	assert.False(t, ask(ana, "Diver.vile", late).Strike)
@@ -614,7 +614,7 @@ func TestStrikesFallOnlyOnWhoCouldKnow(t *testing.T) {
 		g.tick()
 	}
 	assert.True(t, ask(ana, "Diver.vile", late).Strike, "a minute is late enough for anyone")
-	assert.Equal(t, []Cut{{ana, "out"}}, g.step.Cuts)
+	assert.Equal(t, []Cut{{Client: ana, Reason: "out"}}, g.step.Cuts)
 }
 
 func TestDelayedActionsRolesSettingsAndTheEnd(t *testing.T) {

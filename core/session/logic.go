@@ -86,7 +86,10 @@ func (s *Session) replaceLogic() {
 func (s *Session) cutReplaced(step *Step) {
 	for _, t := range s.order {
 		if t.isReplaced && !t.leaving {
-			step.Cuts = append(step.Cuts, Cut{t.client.Number, "another logic process has taken its place"})
+			step.Cuts = append(step.Cuts, Cut{
+				Client: t.client.Number,
+				Reason: "another logic process has taken its place",
+			})
 			s.leaveNext(t)
 		}
 	}

@@ -39,6 +39,9 @@ func (s *Session) Recover(next int64) {
 		if t.lostTick > 0 {
 			t.lostTick = next // its seat waits as long as that of any other
 		}
+		if t.isUnderWay && !t.leaving { // who was to send it is gone
+			s.inputs = append(s.inputs, input{seat: t, typ: inputStay})
+		}
 		if !t.leaving && !t.lost {
 			t.lost = true
 			s.inputs = append(s.inputs, input{seat: t, typ: inputLost})

@@ -67,6 +67,7 @@ type seat struct {
 	identity        string                     // of the player, when somebody has proven it; else empty
 	fence           int64                      // of the lease of what the player keeps; 0 when that was not loaded
 	kept            map[string]json.RawMessage // that by the properties' full names, as it is now; nil for nothing
+	isUnderWay      bool                       // the contract has sent it elsewhere, and its place may not be ready
 	isReplaced      bool                       // another logic process has its place
 	cutReason       string                     // why it is out with the end of this tick; empty when it is not
 }

@@ -94,6 +94,7 @@ type Session struct {
 	lastClient    int           // the number given last
 	absent        int           // clients whose connections are gone
 	logic         logicWatch
+	sendings      []Sending        // of this tick
 	expelledUntil map[string]int64 // by player: the tick from which an expelled client may come back
 
 	// Inputs.

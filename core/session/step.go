@@ -18,6 +18,7 @@ type Step struct {
 	Decisions   []Decision
 	Events      []EventSent
 	Cuts        []Cut
+	Sendings    []Sending // clients that the contract sends elsewhere: Depart or Stay has to say of each
 	Logs        []Log
 	Kept        []KeptChange    // changes of what players keep, in their order
 	Misfits     []KeptMisfit    // of what was loaded
@@ -43,8 +44,9 @@ type ClientFrame struct {
 
 // Cut says that a client that had a seat until now is out, and why.
 type Cut struct {
-	Client int
-	Reason string
+	Client  int
+	Reason  string
+	Departs bool // it was sent to another session, where its place is ready
 }
 
 // EventSent is an event and who it was sent to.

@@ -55,6 +55,8 @@ func (s *Session) Tick() *Step {
 	s.makeFrames(step)
 	s.countMemory()
 	s.isRunaway() // audiences count as well
+	step.Sendings = s.sendings
+	s.sendings = nil
 	step.Closed = s.closed
 	step.Result = s.result
 	step.Heaviest = s.heaviest
@@ -114,6 +116,10 @@ func (s *Session) carryOut(in *input, step *Step) {
 		s.takeBack(t)
 	case inputLeave:
 		s.leave(t)
+	case inputDepart:
+		s.depart(t, step)
+	case inputStay:
+		s.stay(t)
 	case inputAsk, inputPress, inputRelease, inputWrite:
 		s.actOrDefer(t, in, step)
 	case inputOvertaken:

@@ -16,6 +16,7 @@ const (
 	causeJoin       = 'j' // with the client
 	causeLeave      = 'l' // with the client
 	causeConnection = 'c' // with the client, and 0 for lost or 1 for back
+	causeStay       = 'y' // with the client
 	causeLogic      = 'g' // with 0 when the logic process is silent or 1 when it is heard
 	causeRole       = 'r' // with the client
 	causeHandler    = 'h' // with the entity and the rules.When
@@ -186,6 +187,8 @@ func (s *Session) applyEffect(effect rules.Effect) {
 		}
 	case rules.ExpelClient:
 		s.expel(effect.Client, effect.Text)
+	case rules.SendClient:
+		s.send(effect)
 	case rules.LogLine:
 		s.logs = append(s.logs, Log{effect.Text, effect.Clients})
 		for _, t := range s.order {

@@ -28,7 +28,7 @@ type Drill struct {
 }
 
 // DrillLine is a line of a drill: *Let, *DrillJoin, *DrillLink, *DrillSet, *DrillAct, *DrillMove, *DrillSkip,
-// *DrillWait, *DrillKeep, *DrillRestart, *DrillNext, *DrillExpect or *DrillLoop.
+// *DrillWait, *DrillKeep, *DrillRestart, *DrillNext, *DrillArrivals, *DrillExpect or *DrillLoop.
 type DrillLine interface{ Span() Span }
 
 // DrillJoin is `clients a, b as ROLE`, `host a` or `join a`, each with or without `meanwhile`.
@@ -148,6 +148,12 @@ type DrillRestart struct {
 // DrillNext is `next session`: everyone leaves, the session is closed, and another one is opened.
 type DrillNext struct{ At Span }
 
+// DrillArrivals is `arrivals fail` or `arrivals work`: what becomes of clients that are sent elsewhere from now on.
+type DrillArrivals struct {
+	At   Span
+	Fail bool
+}
+
 // DrillExpectation says what is expected of a client, of the server or of everyone.
 type DrillExpectation string
 
@@ -159,6 +165,7 @@ const (
 	ExpectNoticed  DrillExpectation = "noticed"  // a change of a property
 	ExpectStrikes  DrillExpectation = "strikes"  // how many strikes it has
 	ExpectExpelled DrillExpectation = "expelled" // it has been put out
+	ExpectSent     DrillExpectation = "sent"     // it has been sent elsewhere
 	ExpectLogged   DrillExpectation = "logged"   // a line of the log
 	ExpectGot      DrillExpectation = "got"      // how many bytes of a kind it got
 	ExpectInStep   DrillExpectation = "step"     // its copy is what it should be
@@ -170,13 +177,14 @@ type DrillExpect struct {
 	At     Span
 	Who    Ident // a client, server or everyone
 	What   DrillExpectation
-	Not    bool     // of heard, expelled and logged
+	Not    bool     // of heard, expelled, sent and logged
 	Value  Expr     // what is seen or missed, the event that is heard, the property that is noticed
 	Args   []Expr   // of the event; nil for any
 	Count  *Number  // how often it is heard, how many strikes, how many bytes at most; nil when absent
 	From   Expr     // of noticed: the old value
 	To     Expr     // of noticed: the new value
 	Text   *Literal // of logged
+	Exit   Ident    // of sent; without text for any
 	Kind   Ident    // of got
 	Window *Number  // of got, in milliseconds
 
@@ -195,19 +203,20 @@ type DrillLoop struct {
 //revive:disable:exported The lines have this one method, which is documented once.
 
 // Span returns the place of a node in its source.
-func (n *Drill) Span() Span        { return n.At }
-func (n *DrillJoin) Span() Span    { return n.At }
-func (n *DrillLink) Span() Span    { return n.At }
-func (n *DrillSet) Span() Span     { return n.At }
-func (n *DrillAct) Span() Span     { return n.At }
-func (n *DrillMove) Span() Span    { return n.At }
-func (n *DrillSkip) Span() Span    { return n.At }
-func (n *DrillWait) Span() Span    { return n.At }
-func (n *DrillKeep) Span() Span    { return n.At }
-func (n *DrillRestart) Span() Span { return n.At }
-func (n *DrillNext) Span() Span    { return n.At }
-func (n *DrillExpect) Span() Span  { return n.At }
-func (n *DrillLoop) Span() Span    { return n.At }
+func (n *Drill) Span() Span         { return n.At }
+func (n *DrillJoin) Span() Span     { return n.At }
+func (n *DrillLink) Span() Span     { return n.At }
+func (n *DrillSet) Span() Span      { return n.At }
+func (n *DrillAct) Span() Span      { return n.At }
+func (n *DrillMove) Span() Span     { return n.At }
+func (n *DrillSkip) Span() Span     { return n.At }
+func (n *DrillWait) Span() Span     { return n.At }
+func (n *DrillKeep) Span() Span     { return n.At }
+func (n *DrillRestart) Span() Span  { return n.At }
+func (n *DrillNext) Span() Span     { return n.At }
+func (n *DrillArrivals) Span() Span { return n.At }
+func (n *DrillExpect) Span() Span   { return n.At }
+func (n *DrillLoop) Span() Span     { return n.At }
 
 //revive:enable:exported
 
@@ -242,8 +251,8 @@ type drillParser struct {
 }
 
 const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, restart, " +
-	"next session, repeat, for, expect, or a client with asks, writes, holds, presses, renews, releases, forges, " +
-	"skips or keeps"
+	"arrivals, next session, repeat, for, expect, or a client with asks, writes, holds, presses, renews, releases, " +
+	"forges, skips or keeps"
 
 // top reads the head of a drill or one line of the last one.
 func (p *drillParser) top() {
@@ -358,6 +367,13 @@ func (p *drillParser) line() DrillLine {
 		return n
 	case p.is(string(MoveLeave)) || p.is(string(MoveCut)) || p.is(string(MoveBack)):
 		n := &DrillMove{Verb: DrillMoveVerb(p.take().Text), Who: p.client()}
+		n.At = at()
+		return n
+	case p.accept("arrivals"):
+		n := &DrillArrivals{Fail: p.is("fail")}
+		if !p.accept("fail") && !p.accept("work") {
+			p.abort("`fail` or `work`", "as in: arrivals fail")
+		}
 		n.At = at()
 		return n
 	case p.accept("settle"):
@@ -570,14 +586,21 @@ func (p *drillParser) expectation() *DrillExpect {
 		p.parser.expect("step", "as in: expect everyone in step")
 	case p.accept("is"):
 		n.Not = p.accept("not")
+		if p.accept("sent") {
+			n.What = ExpectSent
+			if p.accept("to") {
+				n.Exit = p.name("an exit")
+			}
+			break
+		}
 		n.What = ExpectExpelled
-		p.parser.expect("expelled", "as in: expect bo is expelled")
+		p.parser.expect("expelled", "as in: expect bo is expelled, expect bo is sent to dive")
 	case p.accept("does") || p.accept("did"):
 		p.negated(n)
 	default:
 		p.abort("what is expected of it",
-			"one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N "+
-				"bytes, in step",
+			"one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, is sent, "+
+				"got N bytes, in step",
 		)
 	}
 	return n

@@ -102,8 +102,9 @@ func (f *formatter) gather(tokens []Token, comments []Comment) {
 var leads = map[string]bool{
 	"int": true, "real": true, "vec2": true, "vec3": true, "step": true, "max": true, "each": true, "of": true,
 	"per": true, "while": true, "reply": true,
-	"expel": true, "tick": true, "seats": true, "strikes": true, "language": true, "in": true, "within": true,
-	"where": true, "when": true, "pace": true, "then": true,
+	"expel": true, "send": true, "tick": true, "seats": true, "strikes": true, "language": true, "in": true,
+	"within": true,
+	"where":  true, "when": true, "pace": true, "then": true,
 	"burst": true, "by": true, "follows": true, "most": true,
 }
 

@@ -352,12 +352,15 @@ func (p *parser) decl() Decl {
 		return p.entity()
 	case p.accept("event"):
 		return p.event(start)
+	case p.is("exit") && t.Kind == Name:
+		p.take()
+		return p.exit(start)
 	case p.accept("on"):
 		return p.contractHandler(start)
 	}
 	p.abort("a declaration",
 		"one of contract, tick, seats, strikes, roles, logic, result, each, enum, type, const, setting, public, "+
-			"audience, shared, part, entity, event, on, fn, include",
+			"audience, exit, shared, part, entity, event, on, fn, include",
 	)
 	return nil
 }
@@ -432,6 +435,16 @@ func (p *parser) function(start int) *Fn {
 	d.Result = p.typ()
 	p.expect("=", "and a value")
 	d.Value = p.expr()
+	d.At = Span{start, p.last()}
+	return d
+}
+
+// exit reads what stands after `exit`.
+func (p *parser) exit(start int) *Exit {
+	d := &Exit{Name: p.name("the exit's name")}
+	d.Params = p.params()
+	p.expect("to", "and the name of a contract, as in `exit dive(depth: int 0..9) to \"wreck\"`")
+	d.To = p.text("the name of the other contract")
 	d.At = Span{start, p.last()}
 	return d
 }

@@ -115,6 +115,17 @@ func (p *parser) stmt() Stmt {
 		d := &Expel{Who: p.postfix(), Reason: p.reason()}
 		d.At = at()
 		return d
+	case p.leads("send"), t.Kind == Name && t.Text == "send" && p.peek().Kind == Word && !p.peek().Newline:
+		p.take()
+		d := &Send{Who: within(p, p.postfix)}
+		p.expect("to", "and an exit, as in `send c to dive(3)`")
+		d.Exit = p.call("an exit", "as in `send c to dive(3)`")
+		if p.is("as") && !p.tok().Newline {
+			p.take()
+			d.Key = p.expr()
+		}
+		d.At = at()
+		return d
 	case p.leads("close"):
 		p.take()
 		d := &Close{Reason: p.reason()}

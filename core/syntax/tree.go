@@ -22,8 +22,8 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Result, *Strikes, *ByteLimit, *Roles, *Logic, *Enum,
-// *TypeDecl, *Const, *AudienceDecl, *Fn, *Entity, *Event, *Handler or *Include.
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Result, *Strikes, *ByteLimit, *Roles, *Logic, *Exit,
+// *Enum, *TypeDecl, *Const, *AudienceDecl, *Fn, *Entity, *Event, *Handler or *Include.
 type Decl interface{ Span() Span }
 
 // Contract is `contract NAME language N`.
@@ -83,6 +83,14 @@ type Role struct {
 type Logic struct {
 	Silent *Number
 	At     Span
+}
+
+// Exit is `exit NAME(params) to "contract"`: where clients can be sent.
+type Exit struct {
+	At     Span
+	Name   Ident
+	Params []Param  // settings of the other contract
+	To     *Literal // its name
 }
 
 // Enum is `enum Name { a, b }`.
@@ -468,6 +476,14 @@ type Close struct {
 	Result Expr // nil for none
 }
 
+// Send is `send CLIENT to EXIT(values) as KEY`.
+type Send struct {
+	At   Span
+	Who  Expr
+	Exit *Call
+	Key  Expr // nil for none
+}
+
 // Log is `log AUDIENCE "words {value}"`: Words[i] stands before Values[i], and one more at the end.
 type Log struct {
 	At     Span
@@ -639,6 +655,8 @@ func (n *Tell) Span() Span         { return n.At }
 func (n *Deny) Span() Span         { return n.At }
 func (n *Expel) Span() Span        { return n.At }
 func (n *Close) Span() Span        { return n.At }
+func (n *Send) Span() Span         { return n.At }
+func (n *Exit) Span() Span         { return n.At }
 func (n *Log) Span() Span          { return n.At }
 func (n *Ref) Span() Span          { return n.At }
 func (n *Number) Span() Span       { return n.At }

@@ -305,10 +305,50 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 		return contract.Stmt{Op: contract.OpExpel, X: who, Text: s.Reason.Value}, who != nil
 	case *syntax.Close:
 		return e.close(s)
+	case *syntax.Send:
+		return e.send(s)
 	case *syntax.Log:
 		return e.log(s)
 	}
 	return contract.Stmt{}, false
+}
+
+// send reads `send CLIENT to EXIT(values) as KEY`.
+func (e *Scope) send(s *syntax.Send) (contract.Stmt, bool) {
+	out := contract.Stmt{Op: contract.OpSend}
+	out.X = e.Value(s.Who, &contract.Type{Form: contract.FormClient}, "who is sent")
+	name, isName := s.Exit.Fn.(*syntax.Ref)
+	var known []string
+	for _, x := range e.Contract.Exits {
+		known = append(known, x.Name)
+		if isName && x.Name == name.Text {
+			out.Exit = x
+		}
+	}
+	if out.Exit == nil {
+		e.Fail(
+			s.Exit.Fn.Span(),
+			"unknown-name",
+			"the contract has no such exit",
+			Suggest(
+				e.Source.Text[s.Exit.Fn.Span().Start:s.Exit.Fn.Span().End],
+				known,
+				"declare it: exit dive(depth: int 0..9) to \"wreck\"",
+			),
+		)
+		return out, false
+	}
+	e.Used[out.Exit.Offset] = true
+	if s.Key != nil {
+		out.Value = e.Value(
+			s.Key,
+			&contract.Type{Form: contract.FormText, Max: contract.MaxKey},
+			"which session it leads to",
+		)
+	}
+	var ok bool
+	out.Args, ok = e.arguments(s.At, s.Exit.Args, out.Exit.Params, out.Exit.Name, "given")
+	return out, ok && out.X != nil && (s.Key == nil || out.Value != nil)
 }
 
 // despawn reads `despawn X`. A part may say so of its own kinds, whatever they are.

@@ -804,11 +804,19 @@ func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 		}
 		return &contract.Expr{Op: contract.OpShared, Type: k.Ref(), Kind: k}
 	}
-	if x.Text == "clients" {
+	return e.lastRef(x, want)
+}
+
+// lastRef reads a bare name that nothing declares.
+func (e *Scope) lastRef(x *syntax.Ref, want *contract.Type) *contract.Expr {
+	switch {
+	case x.Text == contract.LogicRole && e.Contract.Logic != nil:
+		return &contract.Expr{Op: contract.OpLogic, Type: &contract.Type{Form: contract.FormClient}}
+	case x.Text == "clients":
 		e.Fail(x.At, "many", "`clients` are all of them, no value", "go over them: count(c in clients where …)")
-		return nil
+	default:
+		e.unknown(x, want)
 	}
-	e.unknown(x, want)
 	return nil
 }
 
@@ -876,11 +884,6 @@ func (e *Scope) keyword(x *syntax.Ref) (v *contract.Expr, is bool) {
 	// The client with the number 0, whom no client can be.
 	case "server":
 		return &contract.Expr{Op: contract.OpConst, Type: client}, true
-	case contract.LogicRole: // a name like any other, where no logic process plays
-		if e.Contract.Logic == nil || e.local(x.Text) != nil || e.property(x.Text) != nil {
-			return nil, false
-		}
-		return &contract.Expr{Op: contract.OpLogic, Type: client}, true
 	case "everyone", "nobody":
 		e.Fail(
 			x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text),

@@ -356,8 +356,15 @@ type Incarnation struct {
 type Bye struct {
 	Type   MessageType `json:"type"` // bye
 	Reason string      `json:"reason"`
-	Code   string      `json:"code,omitempty"` // of a refusal, for programs
+	Code   string      `json:"code,omitempty"` // of a refusal, for programs; CodeSent for who is sent elsewhere
+	// of who is sent elsewhere: the session, its contract, and what lets it in there, empty where nothing is wanted
+	Session  int64  `json:"session,omitempty"`
+	Contract string `json:"contract,omitempty"`
+	Ticket   string `json:"ticket,omitempty"`
 }
+
+// CodeSent is the code of a bye that tells a client to which session it is sent.
+const CodeSent = "sent"
 
 // appendString appends a text as JSON.
 func appendString(dst []byte, s string) []byte {

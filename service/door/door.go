@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -45,6 +46,7 @@ type Options struct {
 type Door struct {
 	records Records
 	tickets *auth.Tickets
+	travel  auth.Key // signs the tickets of clients that are sent from one session to another; of this process alone
 	tokens  bool
 	banned  func(player, contract, reason string)
 
@@ -68,13 +70,51 @@ type banKey struct{ player, contract string }
 
 // New makes a door, which knows nobody before Refresh.
 func New(o Options) *Door {
-	return &Door{
+	d := &Door{
 		records: o.Records,
-		tickets: o.Tickets,
 		tokens:  o.Tokens,
 		banned:  o.Banned,
 		again:   rate.NewLimiter(2, 1),
 	}
+	if o.Tickets != nil {
+		d.withTravel(o.Tickets)
+	}
+	return d
+}
+
+// travelKey is the name of the key that signs tickets of this service's own. No key of an operator's is called so.
+const travelKey = "kamerad travel"
+
+// withTravel has the door take the tickets that keys have signed, and those of its own.
+func (d *Door) withTravel(tickets *auth.Tickets) {
+	key, err := auth.NewKey("travel", auth.HS256)
+	if err != nil {
+		panic(err) // the system has no random numbers
+	}
+	key.Name = travelKey
+	d.travel = key
+	d.tickets = &auth.Tickets{
+		Keys: func() []auth.Key { return append(slices.Clone(tickets.Keys()), key) },
+		Now:  tickets.Now,
+	}
+}
+
+// travelFor is how long a client has to arrive that is sent from one session to another.
+const travelFor = time.Minute
+
+// Travel makes a ticket for a player that is sent to another session; empty where no tickets are wanted. Its role is
+// one that the contract gives without a ticket.
+func (d *Door) Travel(session int64, player, name string) (string, error) {
+	if d.tickets == nil {
+		return "", nil
+	}
+	now := d.tickets.Now()
+	return auth.Sign(d.travel, auth.Ticket{
+		Player:  player,
+		Name:    name,
+		Session: session,
+		Expires: now.Add(travelFor),
+	}, now)
 }
 
 // WantsTickets reports whether clients join by tickets alone.

@@ -38,6 +38,9 @@ type connection struct {
 	once   sync.Once     // guards the end
 	ended  chan struct{} // closed when the client is out
 	reason string        // why; to be read once ended is closed
+	// farewell waits until its client may be told where it is sent, and returns the last message; nil for others. It is
+	// to be read once ended is closed.
+	farewell func() wire.Bye
 }
 
 // connectionState says how far a connection has come.

@@ -165,6 +165,14 @@ func (s *Connections) End(client int, reason string) {
 	c.end(reason)
 }
 
+// Depart implements runner.Connections.
+func (s *Connections) Depart(client int, reason string, bye func() wire.Bye) {
+	if c := s.byClient[client]; c != nil {
+		c.farewell = bye
+		s.End(client, reason)
+	}
+}
+
 // Abandon implements runner.Connections.
 func (s *Connections) Abandon(reason string) {
 	for _, c := range s.byClient {

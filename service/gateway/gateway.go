@@ -242,7 +242,11 @@ func (g *Gateway) serve(s *Connections, c *connection, conn net.Conn, read []byt
 	case connectionBroken:
 		status = StatusBroken
 	}
-	out.end(api.Encode(wire.Bye{Type: wire.MessageBye, Reason: c.reason}), status, c.reason)
+	bye := wire.Bye{Type: wire.MessageBye, Reason: c.reason}
+	if c.farewell != nil {
+		bye = c.farewell()
+	}
+	out.end(api.Encode(bye), status, c.reason)
 }
 
 // start begins to read and write a connection. It is called on the runner's goroutine.

@@ -52,6 +52,14 @@ type Options struct {
 	Paused   bool                       `json:"paused,omitempty"`
 	Memory   int64                      `json:"memory"`
 	World    *World                     `json:"world,omitempty"`
+	From     *From                      `json:"from,omitempty"` // the session that has sent its clients here
+}
+
+// From says from where a session was opened, to which an exit of another one leads.
+type From struct {
+	Session int64  `json:"session"`
+	Exit    string `json:"exit"`
+	Key     string `json:"key,omitempty"`
 }
 
 // World is the world of a session, as it was when the session was opened.

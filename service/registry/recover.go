@@ -116,20 +116,24 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 	}
 	log := g.journal.Open(p.Session(), g.logOptions(row.Session, p.NextBatch()))
 	p.Session().Recover(next)
+	if from := p.Options.From; from != nil {
+		g.leadsTo(*from, row.ID)
+	}
 	var x *gateway.Connections
 	x = g.gateway.Connect(runner.New(runner.Options{
-		Row:       row.Session,
-		Session:   p.Session(),
-		Recorder:  g.recorder,
-		Log:       log,
-		Players:   g.recordings,
-		Meters:    g.meters,
-		Requests:  g.traces.Session(row.ID, row.Contract),
-		Paused:    p.Options.Paused,
-		Settings:  p.Options.Settings,
-		Failed:    func() { g.failures.Add(1) },
-		Ended:     func(reason string) { g.hasEnded(x, reason) },
-		Recovered: tokens,
+		Row:          row.Session,
+		Session:      p.Session(),
+		Recorder:     g.recorder,
+		Log:          log,
+		Players:      g.recordings,
+		Meters:       g.meters,
+		Requests:     g.traces.Session(row.ID, row.Contract),
+		Destinations: g,
+		Paused:       p.Options.Paused,
+		Settings:     p.Options.Settings,
+		Failed:       func() { g.failures.Add(1) },
+		Ended:        func(reason string) { g.hasEnded(x, reason) },
+		Recovered:    tokens,
 	}))
 	return x, nil
 }

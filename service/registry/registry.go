@@ -53,6 +53,7 @@ type Records interface {
 	SetResult(ctx context.Context, id int64, result json.RawMessage) error
 	CloseSession(ctx context.Context, id int64, reason string, tick int64) error
 	Session(ctx context.Context, id int64) (store.Session, error)
+	Version(ctx context.Context, name string, version int) (store.Version, error)
 }
 
 // Options are what a registry is made of.
@@ -67,6 +68,8 @@ type Options struct {
 	// Journal stores what sessions are given, and Recordings has it; nil for sessions that end with the process.
 	Journal    *journal.Journal
 	Recordings Recordings
+	// Tickets make tickets for clients that are sent from one session to another.
+	Tickets TicketMaker
 	// Traces follows what clients ask; nil for nothing.
 	Traces *traces.Traces
 	// KeepOpen leaves sessions open when the service stops, so that the next one goes on with them; it takes a Journal.
@@ -80,6 +83,8 @@ type Registry struct {
 	gateway         *gateway.Gateway
 	meters          *runner.Meters
 	traces          *traces.Traces // nil for none
+	tickets         TicketMaker
+	destinations    destinations
 	memory          int64
 	journal         *journal.Journal // nil for none
 	recordings      Recordings       // nil for none
@@ -97,22 +102,31 @@ type Registry struct {
 // New returns a registry without sessions.
 func New(o Options) *Registry {
 	return &Registry{
-		records:    o.Records,
-		recorder:   o.Recorder,
-		gateway:    o.Gateway,
-		meters:     o.Meters,
-		traces:     o.Traces,
-		memory:     o.Memory,
-		journal:    o.Journal,
-		recordings: o.Recordings,
-		keepOpen:   o.KeepOpen && o.Journal != nil,
-		sessions:   map[int64]*gateway.Connections{},
+		records:      o.Records,
+		recorder:     o.Recorder,
+		gateway:      o.Gateway,
+		meters:       o.Meters,
+		traces:       o.Traces,
+		tickets:      o.Tickets,
+		destinations: destinations{led: map[past.From]int64{}},
+		memory:       o.Memory,
+		journal:      o.Journal,
+		recordings:   o.Recordings,
+		keepOpen:     o.KeepOpen && o.Journal != nil,
+		sessions:     map[int64]*gateway.Connections{},
 	}
 }
 
 // Open opens a session of a stored version. Its key is hexadecimal, or empty for a random one. The error of a session
 // that cannot be opened so is a *problems.Refusal.
 func (g *Registry) Open(ctx context.Context, version store.Version, in api.OpenSession) (*gateway.Connections, error) {
+	return g.open(ctx, version, in, nil)
+}
+
+// open is Open of a session to which an exit of another one leads; nil for none.
+func (g *Registry) open(
+	ctx context.Context, version store.Version, in api.OpenSession, from *past.From,
+) (*gateway.Connections, error) {
 	options, err := g.optionsOf(in)
 	if err != nil {
 		return nil, err
@@ -141,7 +155,7 @@ func (g *Registry) Open(ctx context.Context, version store.Version, in api.OpenS
 		return nil, err
 	}
 	defer g.openings.Done()
-	x, err := g.assemble(ctx, version, in, c, options)
+	x, err := g.assemble(ctx, version, in, c, options, from)
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.opening--
@@ -213,6 +227,7 @@ func (g *Registry) reserve() error {
 // assemble makes a session and its row; it does not run yet.
 func (g *Registry) assemble(
 	ctx context.Context, version store.Version, in api.OpenSession, c *contract.Contract, options session.Options,
+	from *past.From,
 ) (*gateway.Connections, error) {
 	s, err := session.New(c, options)
 	if err != nil {
@@ -223,18 +238,18 @@ func (g *Registry) assemble(
 		Seed:     in.Seed,
 		Paused:   in.Paused,
 		Memory:   options.Memory,
+		From:     from,
 	}
 	if in.World != "" {
 		opened.World = &past.World{Name: in.World}
 	}
-	recorded := store.Recorded{
+	row, err := g.records.OpenSession(ctx, store.Recorded{
 		Session: store.Session{Contract: version.Contract, Version: version.Version},
 		Key:     options.Key[:],
 		Options: api.Encode(opened),
 		Engine:  record.Revision,
 		Wire:    wire.Revision,
-	}
-	row, err := g.records.OpenSession(ctx, recorded)
+	})
 	Failpoints.SessionStored.Hit()
 	if err := adviseHuge(); err != nil { // it goes without
 		slog.Debug("the heap stays in small pages", "error", err)
@@ -259,18 +274,19 @@ func (g *Registry) assemble(
 	}
 	var x *gateway.Connections
 	x = g.gateway.Connect(runner.New(runner.Options{
-		Row:      row,
-		Session:  s,
-		Recorder: g.recorder,
-		Log:      log,
-		Players:  g.recordings,
-		Meters:   g.meters,
-		Requests: g.traces.Session(row.ID, row.Contract),
-		Paused:   in.Paused,
-		Seed:     in.Seed,
-		Settings: in.Settings,
-		Failed:   func() { g.failures.Add(1) },
-		Ended:    func(reason string) { g.hasEnded(x, reason) },
+		Row:          row,
+		Session:      s,
+		Recorder:     g.recorder,
+		Log:          log,
+		Players:      g.recordings,
+		Meters:       g.meters,
+		Requests:     g.traces.Session(row.ID, row.Contract),
+		Destinations: g,
+		Paused:       in.Paused,
+		Seed:         in.Seed,
+		Settings:     in.Settings,
+		Failed:       func() { g.failures.Add(1) },
+		Ended:        func(reason string) { g.hasEnded(x, reason) },
 	}))
 	return x, nil
 }

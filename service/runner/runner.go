@@ -31,6 +31,7 @@ import (
 	"kamerad.example/core/contract"
 	"kamerad.example/core/session"
 	"kamerad.example/core/transcript"
+	"kamerad.example/core/wire"
 	"kamerad.example/journal"
 	"kamerad.example/service/observe"
 	"kamerad.example/service/traces"
@@ -81,6 +82,8 @@ type Connections interface {
 	Abandon(reason string)
 	// Suspend ends all connections as if they had broken: the session goes on elsewhere.
 	Suspend()
+	// Depart is End of a client that is sent elsewhere: bye waits until it can go, and returns its last message.
+	Depart(client int, reason string, bye func() wire.Bye)
 	// Close gives back what receiving took, when the runner has ended.
 	Close()
 }
@@ -112,6 +115,8 @@ type Options struct {
 	// Recovered has, for a session that goes on, the hashes of the tokens of its seats by client; nil for a new one.
 	Recovered map[int][][]byte
 
+	// Destinations find where clients are sent; nil when they cannot be.
+	Destinations Destinations
 	// Requests follows what clients ask; nil for nothing.
 	Requests *traces.Requests
 
@@ -137,7 +142,10 @@ type Runner struct {
 	loading  map[string]bool // names of players whose kept values are being read, to join
 	meters   *Meters
 	requests *traces.Requests // nil for none
-	now      func() time.Time
+	// where clients are sent, whose places are ready and who have not gone yet, by client
+	destinations Destinations // nil for none
+	arrivals     map[int]Arrival
+	now          func() time.Time
 
 	connections Connections
 
@@ -183,6 +191,8 @@ func New(o Options) *Runner {
 		recorder:      o.Recorder,
 		meters:        o.Meters,
 		requests:      o.Requests,
+		destinations:  o.Destinations,
+		arrivals:      map[int]Arrival{},
 		now:           o.Now,
 		inbox:         make(chan func(), inboxSize),
 		stop:          make(chan ending, 1),

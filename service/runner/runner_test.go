@@ -13,6 +13,7 @@ import (
 
 	"kamerad.example/api"
 	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 	"kamerad.example/internal/tests/contracts"
 	"kamerad.example/store"
 )
@@ -24,15 +25,16 @@ type silence struct {
 	ended    map[int]string // by the client's number: why its connection ended
 }
 
-func (s *silence) Receive()                             {}
-func (s *silence) BeginTick(time.Time)                  {}
-func (s *silence) FrameMemory() []byte                  { return s.memory }
-func (s *silence) Send(step *session.Step, _ time.Time) { s.memory = step.Memory }
-func (s *silence) Replace(client int)                   { s.replaced = append(s.replaced, client) }
-func (s *silence) End(client int, reason string)        { s.ended[client] = reason }
-func (s *silence) Abandon(string)                       {}
-func (s *silence) Suspend()                             {}
-func (s *silence) Close()                               {}
+func (s *silence) Receive()                                            {}
+func (s *silence) BeginTick(time.Time)                                 {}
+func (s *silence) FrameMemory() []byte                                 { return s.memory }
+func (s *silence) Send(step *session.Step, _ time.Time)                { s.memory = step.Memory }
+func (s *silence) Replace(client int)                                  { s.replaced = append(s.replaced, client) }
+func (s *silence) End(client int, reason string)                       { s.ended[client] = reason }
+func (s *silence) Abandon(string)                                      {}
+func (s *silence) Depart(client int, reason string, _ func() wire.Bye) { s.ended[client] = reason }
+func (s *silence) Suspend()                                            {}
+func (s *silence) Close()                                              {}
 
 // newTestRunner makes a runner of a contract that a test ticks itself, on its own goroutine.
 func newTestRunner(t *testing.T, source string, o Options) (*Runner, *silence) {

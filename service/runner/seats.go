@@ -333,15 +333,20 @@ func (r *Runner) Leave(client int, reason string) {
 	if s == nil {
 		return
 	}
-	r.voidTokens(s, tokenHash{})
-	s.tokens = nil
-	r.storeTokens(s)
 	if s.lease.fence > 0 {
 		r.leaving = append(r.leaving, s.lease)
 	}
 	r.session.Leave(client)
 	r.noteInTranscript(syntax.MoveLeave, client)
 	r.connections.End(client, reason)
+	r.clearSeat(client, s, reason)
+}
+
+// clearSeat forgets a seat that has ended, and stores why it did.
+func (r *Runner) clearSeat(client int, s *seat, reason string) {
+	r.voidTokens(s, tokenHash{})
+	s.tokens = nil
+	r.storeTokens(s)
 	delete(r.seats, client)
 	r.watchers.observer.Left(client)
 	delete(r.refusedLimits, client)

@@ -39,12 +39,7 @@ func (r *Runner) Tick() {
 		r.log.Ticked(r.session, step, began)
 		r.releaseLeases()
 	}
-	for _, cut := range step.Cuts {
-		if r.transcript != nil {
-			r.transcript.Out(cut.Client)
-		}
-		r.Leave(cut.Client, cut.Reason)
-	}
+	r.endSeats(step)
 	faults := r.faults.Note(r.session, step)
 	for i := range faults {
 		r.logFault(&faults[i])
@@ -76,6 +71,23 @@ func (r *Runner) Tick() {
 	}
 	r.meters.deferred.Add(float64(step.Deferred))
 	r.noteDuration(step, began, r.now().Sub(began))
+}
+
+// endSeats ends the seats that a tick has ended, and finds where clients are sent.
+func (r *Runner) endSeats(step *session.Step) {
+	for _, s := range step.Sendings {
+		r.send(s)
+	}
+	for _, cut := range step.Cuts {
+		if cut.Departs {
+			r.depart(cut.Client)
+			continue
+		}
+		if r.transcript != nil {
+			r.transcript.Out(cut.Client)
+		}
+		r.Leave(cut.Client, cut.Reason)
+	}
 }
 
 // logFault logs that a body failed: the first time, and then once a minute with how often it did.

@@ -121,6 +121,19 @@ func join(ctx context.Context, c *cli.Command, session int64, o client.Options) 
 	return client.Join(ctx, c.String("service"), session, name, c.String("role"), o)
 }
 
+// arrive joins the session to which a client was sent.
+func arrive(
+	ctx context.Context, c *cli.Command, name string, to client.Arrival, o client.Options,
+) (*client.Client, error) {
+	var err error
+	o.TLS, err = terminal.Believed(c)
+	if err != nil {
+		return nil, err
+	}
+	o.Ticket = to.Ticket
+	return client.Join(ctx, c.String("service"), to.Session, name, "", o)
+}
+
 // request reads `[ENTITY.]request VALUE …` against what a client knows.
 func request(me *client.Client, words []word) (to addressed, values []json.RawMessage, err error) {
 	to, err = address(
@@ -169,10 +182,18 @@ func JoinCommand() *cli.Command {
 			p, err := New(c.Bool("json"), func(o client.Options) (*client.Client, error) {
 				return join(ctx, c, id, o)
 			})
-			if err != nil {
-				return err
+			for err == nil {
+				err = p.Play(ctx)
+				to, isSent := p.me.Sent()
+				if !isSent {
+					break
+				}
+				fmt.Printf("You are sent to session %d, of %s.\n", to.Session, terminal.Shown(to.Contract))
+				p, err = New(c.Bool("json"), func(o client.Options) (*client.Client, error) {
+					return arrive(ctx, c, p.me.Me().Name, to, o)
+				})
 			}
-			return p.Play(ctx)
+			return err
 		},
 	}
 }
@@ -454,29 +475,32 @@ func (p *Player) write(property string, to word, has hasName) error {
 	return err
 }
 
-// Play reads lines from the standard input and does what they say, until they or the session end.
-func (p *Player) Play(ctx context.Context) error {
+// typedLines returns the lines of the standard input. One goroutine reads them for all players of the process, one
+// after the other, so that none gets lost between two.
+var typedLines = sync.OnceValue(func() <-chan string {
 	lines := make(chan string)
 	go func() {
 		defer close(lines)
-		if !p.json {
-			select { // a line typed ahead waits until there is something to see
-			case <-p.seen:
-			case <-p.me.Ended():
-				return
-			}
-		}
-		in := bufio.NewScanner(os.Stdin)
-		for in.Scan() {
-			select {
-			case lines <- strings.TrimSpace(in.Text()):
-			case <-p.me.Ended():
-				return
-			}
+		for in := bufio.NewScanner(os.Stdin); in.Scan(); {
+			lines <- strings.TrimSpace(in.Text())
 		}
 	}()
+	return lines
+})
+
+// Play reads lines from the standard input and does what they say, until they or the session end.
+func (p *Player) Play(ctx context.Context) error {
+	var lines <-chan string // nil while there is nothing to see: what is typed ahead waits
+	seen := p.seen
+	if p.json {
+		lines = typedLines()
+		seen = nil
+	}
 	for {
 		select {
+		case <-seen:
+			lines = typedLines()
+			seen = nil
 		case <-ctx.Done():
 			p.me.Close()
 			return nil
