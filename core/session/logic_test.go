@@ -25,6 +25,7 @@ shared Hold {
   wave: int 0..100 = 10 set by logic pace abs(new - old) 20 per second burst 5 when new != 13
   request land() from logic { landed += 1 }
   request turn(c: client) from everyone { c.role = c.role }
+  request copy(c: client) from everyone { caller.role = c.role }
 }
 entity Crate {
   pos: int 0..100 = 5 set by logic
@@ -88,8 +89,10 @@ func (h *hold) writes(client int, property string, entity uint32, value int) wir
 // what the contract declares happens once, and again when it is heard.
 func TestSilenceOfTheLogic(t *testing.T) {
 	h := newHold(t)
+	frames := len(h.bytes[h.logic])
 	h.run(50)
 	require.Equal(t, "false", h.reads("adrift"), "who confirms is heard, though nothing happens")
+	require.Len(t, h.bytes[h.logic], frames+50, "it gets a frame in each tick")
 	h.dumb = true // it hangs: its connection is there
 	h.run(10)
 	assert.Equal(t, "false", h.reads("adrift"))
@@ -134,6 +137,7 @@ func TestTheLogicIsCheckedLikeAnyClient(t *testing.T) {
 	assert.Equal(t, wire.Accepted, h.ask(h.logic, 0, "Hold.land").Outcome)
 	assert.Equal(t, wire.StageFrom, h.ask(1, 0, "Hold.land").Stage)
 	assert.Equal(t, wire.Faulted, h.ask(1, 0, "Hold.turn", fmt.Sprint(h.logic)).Outcome, "it keeps its role")
+	assert.Equal(t, wire.Faulted, h.ask(1, 0, "Hold.copy", fmt.Sprint(h.logic)).Outcome, "nobody else gets it")
 	crate := entityOf(t, h.s, "Crate", h.logic).Entity
 	assert.Equal(t, wire.Accepted, h.ask(1, crate, "Crate.shove").Outcome)
 	assert.Contains(t, h.heard[h.logic], "Crate.shoved")
@@ -174,9 +178,13 @@ func TestTheLogicIsAwaitedAfterACrash(t *testing.T) {
 	h.dumb = true
 	h.run(3)
 	h.s.Back(h.logic, 0)
+	h.s.Back(1, 0)
 	h.dumb = false
 	h.run(20)
 	assert.Equal(t, "0", h.reads("stops"))
+	h.dumb = true
+	h.run(12)
+	assert.Equal(t, "1", h.reads("stops"))
 }
 
 // The outline says that the logic sets a property, so that no other client tries, and its role is by ticket.

@@ -93,3 +93,28 @@ func TestAsyncAPIDocumentsAreValid(t *testing.T) {
 		assert.Error(t, validate(t, standard, wrong), file)
 	}
 }
+
+// The dashboard is what its format's own types say, as the compiler reads them; another one is refused.
+func TestTheDashboardIsOfItsFormat(t *testing.T) {
+	raw, err := os.ReadFile("../../../docs/operate/dashboard.json")
+	require.NoError(t, err)
+	const schema = `import type { Dashboard } from '@grafana/schema/dist/esm/raw/dashboard/x/Dashboard_types.gen';` + "\n"
+	check := func(dashboard []byte) (string, error) {
+		require.NoError(t, os.MkdirAll("made", 0o755))
+		text := schema + "export const dashboard: Dashboard = " + string(dashboard) + ";\n"
+		require.NoError(t, os.WriteFile("made/dashboard.ts", []byte(text), 0o644))
+		out, err := exec.CommandContext(
+			t.Context(), "node_modules/.bin/tsc", "--noEmit", "--strict", "--module", "nodenext", "--skipLibCheck",
+			"made/dashboard.ts",
+		).CombinedOutput()
+		return string(out), err
+	}
+	out, err := check(raw)
+	require.NoError(t, err, out)
+	for _, change := range [][2]string{{`"gridPos"`, `"gridpos"`}, {`"schemaVersion": 39`, `"schemaVersion": "39"`}} {
+		wrong := bytes.Replace(raw, []byte(change[0]), []byte(change[1]), 1)
+		require.NotEqual(t, raw, wrong)
+		_, err := check(wrong)
+		assert.Error(t, err, "with %s", change[1])
+	}
+}
