@@ -112,6 +112,7 @@ func TestTheDoorByCommands(t *testing.T) {
 	run("", ticket("--out", out)...)
 	assert.Contains(t, fails("", "join", "1", "--ticket", out), "banned for another 1h0m0s: ramming")
 	assert.Contains(t, run("", "player", "bans"), "diver-1")
+	assert.Regexp(t, `(?s)Banned:.*diver-1`, run("", "player", "list"))
 	assert.Contains(t, run("", "player", "unban", "diver-1"), "Nobody is banned")
 	assert.Contains(t, run("", "join", "1", "--ticket", out), "You are D ◆ Cleo", "who was banned has used no ticket")
 

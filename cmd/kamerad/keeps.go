@@ -102,9 +102,18 @@ func (k keepers) list(ctx context.Context, c *cli.Command) error {
 	}
 	if len(list) == 0 && !c.Bool("json") {
 		fmt.Fprintln(c.Root().Writer, "Nothing is kept yet: a contract says `keep` of what players keep, and worlds")
+	} else if err := k.print(c, list); err != nil {
+		return err
+	}
+	if k.who != api.Players || c.Bool("json") {
 		return nil
 	}
-	return k.print(c, list)
+	bans, err := terminal.Service(c).Bans(ctx)
+	if err == nil && len(bans) > 0 {
+		fmt.Fprintf(c.Root().Writer, "\nBanned:\n")
+		err = printBans(c, bans)
+	}
+	return err
 }
 
 // kept returns what the one keeps that the command names.

@@ -166,9 +166,9 @@ func (f *flooded) follow(crate uint32) {
 	require.NoError(f.t, err)
 }
 
-// kills is how often the physics is killed: ten times, or as often as KAMERAD_KILLS says.
+// kills is how often the physics is killed: ten times, or as often as KAMERAD_SILENCES says.
 func kills() int {
-	if n, err := strconv.Atoi(os.Getenv("KAMERAD_KILLS")); err == nil {
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_SILENCES")); err == nil {
 		return n
 	}
 	return 10

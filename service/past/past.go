@@ -219,12 +219,8 @@ func (p *Past) Replay(ctx context.Context, id, to int64) (api.Replayed, error) {
 	began := time.Now()
 	r.FromStart = true
 	err = r.Seek(ctx, to)
-	if err == nil && r.Session().Now() < to {
-		var follows bool
-		follows, err = r.Source.Follows(ctx, r.NextBatch())
-		if follows {
-			err = fmt.Errorf("the calls after tick %d were given up: the recording has a gap", r.Session().Now())
-		}
+	if err == nil {
+		err = r.playOn(ctx, to)
 	}
 	out := api.Replayed{Session: id, Seconds: time.Since(began).Seconds()}
 	s := r.Session()
@@ -238,6 +234,25 @@ func (p *Past) Replay(ctx context.Context, id, to int64) (api.Replayed, error) {
 		out.Differs = err.Error()
 	}
 	return out, nil
+}
+
+// playOn plays what was stored while the recording was played, of a session that runs. The error says that calls are
+// missing in between.
+func (r *Recording) playOn(ctx context.Context, to int64) error {
+	for r.Session().Now() < to {
+		last := r.Session().Now()
+		follows, err := r.Source.Follows(ctx, r.NextBatch())
+		if err != nil || !follows {
+			return err
+		}
+		if err := r.Each(ctx, to, func(*session.Step) {}); err != nil {
+			return err
+		}
+		if r.Session().Now() == last {
+			return fmt.Errorf("the calls after tick %d were given up: the recording has a gap", last)
+		}
+	}
+	return nil
 }
 
 // Why says why a property had its value at a tick, 0 for the end of the recording. of names it, such as `Dive.phase`,
